@@ -1,0 +1,185 @@
+//! The one abstraction everything stands on: a size, and bytes at offsets.
+
+use crate::error::Result;
+
+/// What a run of guest-visible bytes is known to be without reading it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ExtentKind {
+    /// Stored somewhere; may still turn out to be zero when read.
+    Data,
+    /// Reads as zero, and nothing is stored for it.
+    Zero,
+}
+
+/// A run of bytes that is all of one [`ExtentKind`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Extent {
+    /// Offset of the first byte, in bytes.
+    pub start: u64,
+    /// Length in bytes; never zero inside a disk.
+    pub len: u64,
+    /// What is known of the run.
+    pub kind: ExtentKind,
+}
+
+impl Extent {
+    /// A run of stored bytes.
+    pub fn data(start: u64, len: u64) -> Self {
+        Self { start, len, kind: ExtentKind::Data }
+    }
+
+    /// A run that reads as zero.
+    pub fn zero(start: u64, len: u64) -> Self {
+        Self { start, len, kind: ExtentKind::Zero }
+    }
+
+    /// Offset of the first byte after the run.
+    pub fn end(&self) -> u64 {
+        self.start + self.len
+    }
+
+    /// The run cut to end at `size` at the latest.
+    pub fn clipped(self, size: u64) -> Self {
+        Self { len: self.len.min(size.saturating_sub(self.start)), ..self }
+    }
+}
+
+/// A disk as its guest sees it, however it is stored. Reading never changes what is read.
+pub trait Disk: Send + Sync {
+    /// Guest-visible size in bytes.
+    fn size(&self) -> u64;
+
+    /// Fills `buf` with the guest-visible bytes at `offset`.
+    ///
+    /// # Errors
+    /// [`crate::Error::OutOfRange`] when the range ends after [`Disk::size`]; whatever the storage says otherwise.
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()>;
+
+    /// The run that starts at `offset` (less than [`Disk::size`]) and is all data or all known zero.
+    /// Bulk data is not read for it; the format's tables may be.
+    fn extent_at(&self, offset: u64) -> Result<Extent>;
+
+    /// Fails with [`crate::Error::Changed`] when a file below was written since it was opened.
+    fn check_unchanged(&self) -> Result<()>;
+}
+
+/// All extents of `disk` from start to end, neighbours of one kind joined.
+///
+/// # Errors
+/// Those of [`Disk::extent_at`].
+pub fn extents(disk: &dyn Disk) -> impl Iterator<Item = Result<Extent>> + '_ {
+    let mut at = 0;
+    let mut failed = false;
+    std::iter::from_fn(move || {
+        if failed || at >= disk.size() {
+            return None;
+        }
+        let mut joined = match disk.extent_at(at) {
+            Ok(extent) => extent,
+            Err(error) => {
+                failed = true;
+                return Some(Err(error));
+            }
+        };
+        while joined.end() < disk.size() {
+            match disk.extent_at(joined.end()) {
+                Ok(next) if next.kind == joined.kind => joined.len += next.len,
+                // The error comes again, and is reported, on the next call.
+                _ => break,
+            }
+        }
+        at = joined.end();
+        Some(Ok(joined))
+    })
+}
+
+/// Bytes of `disk` that are stored, as far as its tables tell.
+///
+/// # Errors
+/// Those of [`Disk::extent_at`].
+pub fn data_bytes(disk: &dyn Disk) -> Result<u64> {
+    let mut sum = 0;
+    for extent in extents(disk) {
+        let extent = extent?;
+        if extent.kind == ExtentKind::Data {
+            sum += extent.len;
+        }
+    }
+    Ok(sum)
+}
+
+/// A disk that holds nothing: every byte is zero.
+#[derive(Debug, Clone, Copy)]
+pub struct EmptyDisk {
+    size: u64,
+}
+
+impl EmptyDisk {
+    /// An empty disk of `size` bytes.
+    pub fn new(size: u64) -> Self {
+        Self { size }
+    }
+}
+
+impl Disk for EmptyDisk {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        crate::error::check_range(offset, buf.len(), self.size)?;
+        buf.fill(0);
+        Ok(())
+    }
+
+    fn extent_at(&self, offset: u64) -> Result<Extent> {
+        Ok(Extent::zero(offset, self.size - offset))
+    }
+
+    fn check_unchanged(&self) -> Result<()> {
+        Ok(())
+    }
+}
+
+/// A disk made longer by zeros at its end: hosts count in sectors, files need not.
+pub struct GrownDisk {
+    inner: std::sync::Arc<dyn Disk>,
+    size: u64,
+}
+
+impl GrownDisk {
+    /// `inner`, followed by zeros up to `size` bytes; a smaller `size` leaves it as it is.
+    pub fn new(inner: std::sync::Arc<dyn Disk>, size: u64) -> Self {
+        let size = size.max(inner.size());
+        Self { inner, size }
+    }
+}
+
+impl Disk for GrownDisk {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        crate::error::check_range(offset, buf.len(), self.size)?;
+        let inside = (self.inner.size().saturating_sub(offset)).min(buf.len() as u64) as usize;
+        let (head, tail) = buf.split_at_mut(inside);
+        if !head.is_empty() {
+            self.inner.read_at(offset, head)?;
+        }
+        tail.fill(0);
+        Ok(())
+    }
+
+    fn extent_at(&self, offset: u64) -> Result<Extent> {
+        if offset < self.inner.size() {
+            self.inner.extent_at(offset)
+        } else {
+            Ok(Extent::zero(offset, self.size - offset))
+        }
+    }
+
+    fn check_unchanged(&self) -> Result<()> {
+        self.inner.check_unchanged()
+    }
+}

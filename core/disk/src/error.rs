@@ -1,0 +1,191 @@
+//! Everything that can go wrong with a disk: what was done, to which file, at which byte, what was found, what helps.
+
+use std::io;
+
+use crate::text::Quoted;
+
+/// Result of this crate.
+pub type Result<T, E = Error> = std::result::Result<T, E>;
+
+/// An error with a whole sentence as its message; [`Error::remedy`] says what the person can do.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// The operating system refused.
+    #[error("{action} {}{}: {}", Quoted(path), at(*offset), io_sentence(source))]
+    Io {
+        /// What was being done, such as "reading".
+        action: &'static str,
+        /// The file, as the person named it.
+        path: String,
+        /// Byte position in the file.
+        offset: Option<u64>,
+        /// The system's error.
+        source: io::Error,
+    },
+    /// The file breaks a rule of its own format.
+    #[error("{} is damaged{}: {what}", Quoted(path), at(*offset))]
+    Damaged {
+        /// The file.
+        path: String,
+        /// Byte position of the broken structure.
+        offset: Option<u64>,
+        /// What was found and what was expected.
+        what: String,
+    },
+    /// The file ends before something that it refers to.
+    #[error("{} is cut short: {what} needs bytes {start} to {end}, and the file has {len}", Quoted(path))]
+    CutShort {
+        /// The file.
+        path: String,
+        /// The structure that was read.
+        what: String,
+        /// First byte needed.
+        start: u64,
+        /// First byte not needed any more.
+        end: u64,
+        /// Length of the file in bytes.
+        len: u64,
+    },
+    /// A sound file that uses something we do not read or write.
+    #[error("{} cannot be read: {what}", Quoted(path))]
+    Unsupported {
+        /// The file.
+        path: String,
+        /// What it uses.
+        what: String,
+    },
+    /// A result that its format cannot hold.
+    #[error("{} cannot be written: {what}", Quoted(path))]
+    Unwritable {
+        /// The file.
+        path: String,
+        /// The limit and what exceeds it.
+        what: String,
+    },
+    /// Neither a known format, nor anything that looks like a bare disk.
+    #[error("{} is no disk image that is known here: {what}", Quoted(path))]
+    NotAnImage {
+        /// The file.
+        path: String,
+        /// What its start looks like.
+        what: String,
+    },
+    /// A source was written while it was read.
+    #[error("{} changed while it was read ({what}): what was copied cannot be trusted", Quoted(path))]
+    Changed {
+        /// The file.
+        path: String,
+        /// Which property differs.
+        what: String,
+    },
+    /// The archive has no such member.
+    #[error("{} holds no member {}", Quoted(archive), Quoted(member))]
+    NoMember {
+        /// The archive.
+        archive: String,
+        /// The name that was asked for.
+        member: String,
+    },
+    /// A name in a file points where it may not.
+    #[error("{} names {}, which is refused: {why}", Quoted(path), Quoted(name))]
+    UnsafeName {
+        /// The file that holds the name.
+        path: String,
+        /// The name.
+        name: String,
+        /// Why it is refused.
+        why: String,
+        /// Whether the person may allow it.
+        trustable: bool,
+    },
+    /// The result's place is taken.
+    #[error("{} exists already", Quoted(path))]
+    Exists {
+        /// The place.
+        path: String,
+    },
+    /// Another run is writing the same result.
+    #[error("another run is writing {} at this moment", Quoted(path))]
+    Busy {
+        /// The place.
+        path: String,
+    },
+    /// A shape that does not exist.
+    #[error("{0}")]
+    Shape(#[from] crate::shape::ShapeError),
+    /// A read outside the disk: a caller's mistake, or a table that lies about the size.
+    #[error("a read of {len} bytes at byte {offset} leaves the disk of {size} bytes")]
+    OutOfRange {
+        /// Start of the read.
+        offset: u64,
+        /// Length of the read.
+        len: u64,
+        /// Size of the disk.
+        size: u64,
+    },
+    /// The person or the system asked us to stop.
+    #[error("interrupted")]
+    Interrupted,
+}
+
+impl Error {
+    /// An [`Error::Io`]; a shorthand for `map_err`.
+    pub fn io(action: &'static str, path: impl Into<String>, offset: Option<u64>) -> impl FnOnce(io::Error) -> Self {
+        let path = path.into();
+        move |source| Self::Io { action, path, offset, source }
+    }
+
+    /// An [`Error::Damaged`].
+    pub fn damaged(path: &str, offset: impl Into<Option<u64>>, what: impl Into<String>) -> Self {
+        Self::Damaged { path: path.into(), offset: offset.into(), what: what.into() }
+    }
+
+    /// What the person can do about it, as a sentence; `None` when the message says it all.
+    pub fn remedy(&self) -> Option<&'static str> {
+        Some(match self {
+            Self::Io { source, .. } => match source.kind() {
+                io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
+                    "Free some room there or choose another place; nothing half-made was left, and the source is untouched."
+                }
+                io::ErrorKind::PermissionDenied => "Check the permissions, or run as a user who may.",
+                io::ErrorKind::NotFound => "Check the name and the folder.",
+                _ => return None,
+            },
+            Self::Damaged { .. } => "Export or copy the file again from its host, and compare its digest.",
+            Self::CutShort { .. } => {
+                "The copy or the download stopped early: fetch the file again, and compare its size."
+            }
+            Self::NotAnImage { .. } => "If these are the raw bytes of a disk, say so with --from raw.",
+            Self::Changed { .. } => "Shut the guest down, see that nothing writes to the file, and run again.",
+            Self::NoMember { .. } => "`reformis survey` on the archive lists its members.",
+            Self::UnsafeName { trustable: true, .. } => "If you know where it leads and want it, say --trust-links.",
+            Self::Exists { .. } => "Choose another name, or say --force to replace it.",
+            Self::Busy { .. } => "Wait for it to end, or choose another name.",
+            _ => return None,
+        })
+    }
+}
+
+fn at(offset: Option<u64>) -> String {
+    offset.map(|o| format!(" at byte {o}")).unwrap_or_default()
+}
+
+/// The system's own sentence without the number that Rust appends.
+fn io_sentence(error: &io::Error) -> String {
+    let full = error.to_string();
+    match full.find(" (os error") {
+        Some(cut) => full[..cut].to_string(),
+        None => full,
+    }
+}
+
+/// Fails when `len` bytes at `offset` do not lie inside `size`.
+///
+/// # Errors
+/// [`Error::OutOfRange`].
+pub fn check_range(offset: u64, len: usize, size: u64) -> Result<()> {
+    match offset.checked_add(len as u64) {
+        Some(end) if end <= size => Ok(()),
+        _ => Err(Error::OutOfRange { offset, len: len as u64, size }),
+    }
+}

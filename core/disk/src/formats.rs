@@ -1,0 +1,186 @@
+//! The table of formats: adding one is adding its folder and a line here.
+
+use std::{fs::File, path::Path, sync::Arc};
+
+use serde::Serialize;
+
+use crate::{
+    disk::Disk,
+    error::{Error, Result},
+    pipeline::Writer,
+    qcow2, raw,
+    shape::{Format, Layout, Shape},
+    source::{Storage, tar},
+    vmdk,
+};
+
+/// What practitioners look at in an image, from its metadata alone.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Facts {
+    /// Format and layout.
+    pub shape: Shape,
+    /// The format's own name for this kind and version of itself.
+    pub variant: String,
+    /// Guest-visible size in bytes.
+    pub virtual_size: u64,
+    /// Length of the file in bytes.
+    pub file_size: u64,
+    /// Bytes that the file takes on its file system.
+    pub allocated: u64,
+    /// The piece in which the format stores: its name there, and its bytes.
+    pub unit: Option<(String, u64)>,
+    /// How stored pieces are compressed.
+    pub compression: Option<String>,
+    /// What else the metadata says, as name and value: identifiers, creator, flags.
+    pub details: Vec<(String, String)>,
+    /// Whether the image says that it was not closed properly by its last writer.
+    pub unclean: bool,
+}
+
+/// An opened image.
+#[derive(Clone)]
+pub struct Image {
+    /// Its bytes.
+    pub disk: Arc<dyn Disk>,
+    /// What its metadata says.
+    pub facts: Facts,
+}
+
+/// A format: how to recognise, open and create it.
+struct Entry {
+    format: Format,
+    /// Whether a file that starts with these bytes (up to 8 KiB) is of this format.
+    probe: fn(&[u8]) -> bool,
+    /// `None`: known by sight only.
+    open: Option<Open>,
+    /// Layouts that can be written.
+    writes: &'static [Layout],
+    create: Option<Create>,
+}
+
+/// Opens an image of the format.
+type Open = fn(Arc<dyn Storage>) -> Result<Image>;
+
+/// Makes a writer for a disk of the given size (bytes) in an empty file; the text names the file in messages.
+type Create = fn(File, String, Layout, u64) -> Result<Box<dyn Writer>>;
+
+const FORMATS: [Entry; 6] = [
+    Entry {
+        format: Format::Qcow2,
+        probe: qcow2::probe,
+        open: Some(qcow2::open),
+        writes: &[Layout::Thin],
+        create: Some(qcow2::create),
+    },
+    Entry { format: Format::Vmdk, probe: vmdk::probe, open: Some(vmdk::open), writes: &[], create: None },
+    // Microsoft VHDX specification 1.00, section 2.2: the file type identifier.
+    Entry { format: Format::Vhdx, probe: |head| head.starts_with(b"vhdxfile"), open: None, writes: &[], create: None },
+    // VHD specification 1.0: a dynamic or differencing disk starts with a copy of the footer.
+    Entry { format: Format::Vhd, probe: |head| head.starts_with(b"conectix"), open: None, writes: &[], create: None },
+    // The VDI pre-header: 64 bytes of text, then the signature 0xbeda107f.
+    Entry {
+        format: Format::Vdi,
+        probe: |head| head.get(0x40..0x44) == Some(&[0x7f, 0x10, 0xda, 0xbe]),
+        open: None,
+        writes: &[],
+        create: None,
+    },
+    // Last: anything can be raw, and only what looks like a disk is taken for one.
+    Entry {
+        format: Format::Raw,
+        probe: raw::probe,
+        open: Some(raw::open),
+        writes: &[Layout::Thin],
+        create: Some(raw::create),
+    },
+];
+
+/// Bytes from the start of a file that recognition looks at.
+const HEAD: u64 = 8192;
+
+/// Things that are no disk image themselves, and may hold one.
+const WRAPPERS: [(&[u8], &str); 5] = [
+    (b"\x1f\x8b", "it is gzip-compressed"),
+    (b"\xfd7zXZ\0", "it is xz-compressed"),
+    (b"\x28\xb5\x2f\xfd", "it is zstd-compressed"),
+    (b"BZh", "it is bzip2-compressed"),
+    (b"PK\x03\x04", "it is a zip archive"),
+];
+
+/// Whether this version writes `shape`.
+pub fn writes(shape: Shape) -> bool {
+    FORMATS.iter().any(|entry| entry.format == shape.format && entry.writes.contains(&shape.layout))
+}
+
+/// The format that the content of `storage` shows; `None` when nothing is recognised.
+///
+/// # Errors
+/// Those of reading.
+pub fn detect(storage: &dyn Storage) -> Result<Option<Format>> {
+    let head = head(storage)?;
+    if let Some(entry) = FORMATS.iter().find(|entry| (entry.probe)(&head)) {
+        return Ok(Some(entry.format));
+    }
+    // Nothing in the bytes: an empty disk, say. The name's word is taken for raw only.
+    let extension = Path::new(storage.name()).extension().and_then(|e| e.to_str());
+    Ok(extension.and_then(Format::from_extension).filter(|format| *format == Format::Raw))
+}
+
+fn head(storage: &dyn Storage) -> Result<Vec<u8>> {
+    crate::source::read_vec(storage, 0, storage.len().min(HEAD) as usize, "its start")
+}
+
+/// Opens the image in `storage`: as `declared` when given (what is declared raw is raw, whatever it starts with), else
+/// by its content.
+///
+/// # Errors
+/// [`Error::NotAnImage`] when nothing is recognised, [`Error::Unsupported`] for a format that is known by sight only;
+/// those of the format.
+pub fn open(storage: Arc<dyn Storage>, declared: Option<Format>) -> Result<Image> {
+    let path = storage.name().to_string();
+    let found = match declared {
+        Some(format) => Some(format),
+        None => detect(storage.as_ref())?,
+    };
+    let Some(format) = found else {
+        return Err(Error::NotAnImage { path, what: describe(storage.as_ref())? });
+    };
+    match FORMATS.iter().find(|entry| entry.format == format).and_then(|entry| entry.open) {
+        Some(open) => open(storage),
+        None => Err(Error::Unsupported { path, what: format!("{format} images are not read by this version") }),
+    }
+}
+
+/// What a file that is no image looks like, as the end of a sentence.
+fn describe(storage: &dyn Storage) -> Result<String> {
+    let head = head(storage)?;
+    if head.is_empty() {
+        return Ok("it is empty".into());
+    }
+    if tar::is_tar(storage)? {
+        return Ok("it is a tar archive; name the member behind its path, as in archive.tar/disk.vmdk".into());
+    }
+    if let Some((_, what)) = WRAPPERS.iter().find(|(magic, _)| head.starts_with(magic)) {
+        return Ok((*what).into());
+    }
+    let text = head.iter().all(|b| matches!(b, b'\t' | b'\n' | b'\r' | 0x20..=0x7e | 0x80..));
+    let what = if text { "it holds text" } else { "its first bytes match no format" };
+    Ok(what.into())
+}
+
+/// Makes a writer for a disk of `size` bytes in `file`, which is empty and called `name` in messages.
+///
+/// # Errors
+/// [`Error::Shape`] for a shape that is not written; [`Error::Unsupported`] for a size beyond the format's limit.
+pub fn create(file: File, name: String, shape: Shape, size: u64) -> Result<Box<dyn Writer>> {
+    let entry = FORMATS.iter().find(|entry| entry.format == shape.format && entry.writes.contains(&shape.layout));
+    match entry.and_then(|entry| entry.create) {
+        Some(create) => create(file, name, shape.layout, size),
+        None => Err(crate::shape::ShapeError::NotWritten { shape }.into()),
+    }
+}
+
+/// The size that a disk of `size` bytes has in `format`: every format but raw counts in sectors.
+pub fn stored_size(format: Format, size: u64) -> u64 {
+    if format == Format::Raw { size } else { size.next_multiple_of(crate::SECTOR) }
+}

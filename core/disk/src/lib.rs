@@ -1,0 +1,31 @@
+//! Disks as bytes.
+//!
+//! A [`Disk`] is a size and the guest-visible bytes; [`source`] finds the file (or the member of an archive) that
+//! stores it, [`formats`] tells its format and opens it, [`overlay`] changes it without touching it, and
+//! [`pipeline`] carries it into a [`pipeline::Writer`]. Nothing here prints, asks the environment or knows a machine.
+
+pub mod bytesize;
+mod cache;
+pub mod digest;
+pub mod disk;
+pub mod error;
+pub mod formats;
+pub mod overlay;
+pub mod pipeline;
+pub mod qcow2;
+pub mod raw;
+pub mod shape;
+pub mod source;
+pub mod text;
+pub mod vmdk;
+mod zeros;
+
+pub use bytesize::ByteSize;
+pub use disk::{Disk, Extent, ExtentKind};
+pub use error::{Error, Result};
+pub use formats::{Facts, Image};
+pub use shape::{Format, Layout, Shape};
+pub use source::Storage;
+
+/// Bytes of a sector, the unit in which most formats count.
+pub const SECTOR: u64 = 512;

@@ -1,0 +1,167 @@
+//! A plain file or a block device, opened read-only.
+
+use std::{
+    fs::File,
+    io::{self, Seek, SeekFrom},
+    os::unix::fs::{FileExt, FileTypeExt, MetadataExt},
+    path::{Path, PathBuf},
+    time::{Duration, SystemTime},
+};
+
+use rustix::fs::SeekFrom as Whence;
+
+use super::Storage;
+use crate::{
+    disk::Extent,
+    error::{Error, Result},
+};
+
+/// What tells a file apart from a changed one.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Identity {
+    /// The path as it was given.
+    pub path: PathBuf,
+    /// Length in bytes.
+    pub len: u64,
+    /// Time of the last change of its content; `None` for a block device, which keeps none that means anything.
+    pub modified: Option<SystemTime>,
+}
+
+/// A file or block device that is only ever read.
+#[derive(Debug)]
+pub struct FileStorage {
+    file: File,
+    name: String,
+    allocated: u64,
+    identity: Identity,
+}
+
+impl FileStorage {
+    /// Opens `path` for reading.
+    ///
+    /// # Errors
+    /// What the system says, and for a folder, a pipe or a socket that it is no file.
+    pub fn open(path: &Path) -> Result<Self> {
+        let name = path.to_string_lossy().into_owned();
+        // Asked before opening: opening a pipe would wait for its writer.
+        let kind = std::fs::metadata(path).map_err(Error::io("opening", &name, None))?.file_type();
+        if !kind.is_file() && !kind.is_block_device() {
+            let what = if kind.is_dir() { "it is a folder" } else { "it is neither a file nor a block device" };
+            return Err(Error::Unsupported { path: name, what: what.into() });
+        }
+        let mut file = File::open(path).map_err(Error::io("opening", &name, None))?;
+        let metadata = file.metadata().map_err(Error::io("opening", &name, None))?;
+        let device = kind.is_block_device();
+        let len = if device {
+            file.seek(SeekFrom::End(0)).map_err(Error::io("measuring", &name, None))?
+        } else {
+            metadata.len()
+        };
+        let identity = Identity { path: path.into(), len, modified: (!device).then(|| modified(&metadata)) };
+        let allocated = if device { len } else { metadata.blocks() * 512 };
+        Ok(Self { file, name, allocated, identity })
+    }
+
+    fn changed(&self, what: impl Into<String>) -> Error {
+        Error::Changed { path: self.name.clone(), what: what.into() }
+    }
+}
+
+fn modified(metadata: &std::fs::Metadata) -> SystemTime {
+    let nanos = Duration::from_nanos(metadata.mtime_nsec().unsigned_abs());
+    let seconds = Duration::from_secs(metadata.mtime().unsigned_abs());
+    let epoch = SystemTime::UNIX_EPOCH;
+    if metadata.mtime() < 0 { epoch - seconds + nanos } else { epoch + seconds + nanos }
+}
+
+impl Storage for FileStorage {
+    fn name(&self) -> &str {
+        &self.name
+    }
+
+    fn len(&self) -> u64 {
+        self.identity.len
+    }
+
+    fn allocated(&self) -> u64 {
+        self.allocated
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        super::require(self, offset, buf.len() as u64, "a read")?;
+        self.file.read_exact_at(buf, offset).map_err(|source| match source.kind() {
+            // It was long enough when it was opened.
+            io::ErrorKind::UnexpectedEof => self.changed("it became shorter"),
+            _ => Error::Io { action: "reading", path: self.name.clone(), offset: Some(offset), source },
+        })
+    }
+
+    fn extent_at(&self, offset: u64) -> Result<Extent> {
+        let len = self.identity.len;
+        if self.identity.modified.is_none() {
+            return Ok(Extent::data(offset, len - offset));
+        }
+        let seek = |whence| rustix::fs::seek(&self.file, whence);
+        Ok(match seek(Whence::Data(offset)) {
+            Ok(data) if data > offset => Extent::zero(offset, data.min(len) - offset),
+            Ok(_) => {
+                let hole = seek(Whence::Hole(offset)).unwrap_or(len).clamp(offset + 1, len);
+                Extent::data(offset, hole - offset)
+            }
+            // No data up to the end.
+            Err(rustix::io::Errno::NXIO) => Extent::zero(offset, len - offset),
+            // The file system knows no holes.
+            Err(_) => Extent::data(offset, len - offset),
+        })
+    }
+
+    fn check_unchanged(&self) -> Result<()> {
+        let Some(before) = self.identity.modified else { return Ok(()) };
+        let now = self.file.metadata().map_err(Error::io("checking", &self.name, None))?;
+        if now.len() != self.identity.len {
+            return Err(self.changed(format!("{} bytes before, {} now", self.identity.len, now.len())));
+        }
+        if modified(&now) != before {
+            return Err(self.changed("its modification time is another one"));
+        }
+        Ok(())
+    }
+
+    fn identity(&self) -> Option<&Identity> {
+        Some(&self.identity)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn holes_are_asked_of_the_file_system_and_changes_noticed() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("disk");
+        let file = File::create(&path).unwrap();
+        file.set_len(64 << 20).unwrap();
+        file.write_all_at(&[1; 4096], 32 << 20).unwrap();
+        let storage = FileStorage::open(&path).unwrap();
+        assert_eq!(storage.extent_at(0).unwrap(), Extent::zero(0, 32 << 20));
+        assert_eq!(storage.extent_at(32 << 20).unwrap().kind, crate::ExtentKind::Data);
+        assert_eq!(storage.extent_at(48 << 20).unwrap(), Extent::zero(48 << 20, 16 << 20));
+        assert!(storage.allocated() < 1 << 20);
+        storage.check_unchanged().unwrap();
+
+        file.set_len(1 << 20).unwrap();
+        assert!(matches!(storage.check_unchanged(), Err(Error::Changed { .. })));
+        assert!(matches!(storage.read_at(32 << 20, &mut [0; 8]), Err(Error::Changed { .. })));
+        assert!(matches!(storage.read_at(64 << 20, &mut [0; 8]), Err(Error::CutShort { .. })));
+    }
+
+    #[test]
+    fn folders_and_pipes_are_no_disks() {
+        let folder = tempfile::tempdir().unwrap();
+        assert!(matches!(FileStorage::open(folder.path()), Err(Error::Unsupported { .. })));
+        let pipe = folder.path().join("pipe");
+        rustix::fs::mknodat(rustix::fs::CWD, &pipe, rustix::fs::FileType::Fifo, 0o600.into(), 0).unwrap();
+        assert!(matches!(FileStorage::open(&pipe), Err(Error::Unsupported { .. })));
+    }
+}

@@ -1,0 +1,85 @@
+//! The descriptor: a text of `key = "value"` lines and lines that name extents.
+
+use crate::error::{Error, Result};
+
+/// The `parentCID` of a disk that is no delta.
+pub(super) const NO_PARENT: u32 = u32::MAX;
+
+/// What a descriptor says (technical note, section "Descriptor File").
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Descriptor {
+    /// `createType`, such as "streamOptimized".
+    pub create_type: String,
+    /// `CID`, which changes with the content.
+    pub cid: Option<u32>,
+    /// `parentCID`; `None` when the disk is no delta.
+    pub parent_cid: Option<u32>,
+    /// Number of extent lines.
+    pub extents: usize,
+    /// The entries of the disk database (`ddb.…`), as they stand.
+    pub database: Vec<(String, String)>,
+}
+
+impl Descriptor {
+    /// Reads a descriptor; `path` names the file in errors, `offset` is where the text starts in it.
+    ///
+    /// # Errors
+    /// [`Error::Damaged`] when it is not a descriptor or a number in it is none.
+    pub fn parse(bytes: &[u8], path: &str, offset: u64) -> Result<Self> {
+        let end = bytes.iter().position(|&b| b == 0).unwrap_or(bytes.len());
+        let text = String::from_utf8_lossy(&bytes[..end]);
+        if !text.trim_start().starts_with("# Disk DescriptorFile") {
+            return Err(Error::damaged(path, offset, "a descriptor was expected there, and its first line is missing"));
+        }
+        let mut descriptor = Self::default();
+        for line in text.lines().map(str::trim) {
+            if line.is_empty() || line.starts_with('#') {
+                continue;
+            }
+            let first = line.split_whitespace().next().unwrap_or_default();
+            if matches!(first, "RW" | "RDONLY" | "NOACCESS") {
+                descriptor.extents += 1;
+                continue;
+            }
+            let Some((key, value)) = line.split_once('=') else { continue };
+            let (key, value) = (key.trim(), value.trim().trim_matches('"'));
+            let cid = || {
+                u32::from_str_radix(value, 16).map_err(|_| {
+                    Error::damaged(path, offset, format!("{key} is {value:?}, expected eight hexadecimal digits"))
+                })
+            };
+            match key {
+                "createType" => descriptor.create_type = value.into(),
+                "CID" => descriptor.cid = Some(cid()?),
+                "parentCID" => descriptor.parent_cid = Some(cid()?).filter(|&cid| cid != NO_PARENT),
+                _ if key.starts_with("ddb.") => descriptor.database.push((key.into(), value.into())),
+                _ => {}
+            }
+        }
+        Ok(descriptor)
+    }
+
+    /// An entry of the disk database.
+    pub fn database(&self, key: &str) -> Option<&str> {
+        self.database.iter().find(|(k, _)| k == key).map(|(_, value)| value.as_str())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn reads_keys_extents_and_database_in_any_spacing() {
+        let text = "# Disk DescriptorFile\r\nversion=1\r\nCID=0a1b2c3d\r\nparentCID = ffffffff\r\n\
+            createType=\"streamOptimized\"\r\n\r\n# Extent description\r\nRW 4192256 SPARSE \"a=b.vmdk\"\r\n\
+            ddb.adapterType = \"lsilogic\"\r\n\0\0";
+        let descriptor = Descriptor::parse(text.as_bytes(), "x", 512).unwrap();
+        assert_eq!(descriptor.cid, Some(0x0a1b_2c3d));
+        assert_eq!((descriptor.parent_cid, descriptor.extents), (None, 1));
+        assert_eq!(descriptor.create_type, "streamOptimized");
+        assert_eq!(descriptor.database("ddb.adapterType"), Some("lsilogic"));
+        assert!(Descriptor::parse(b"hello", "x", 0).is_err());
+        assert!(Descriptor::parse(b"# Disk DescriptorFile\nCID=zz\n", "x", 0).is_err());
+    }
+}

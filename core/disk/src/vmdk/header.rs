@@ -1,0 +1,69 @@
+//! The structures on disk, all little-endian; positions and lengths count sectors of 512 bytes.
+
+use zerocopy::{
+    FromBytes, Immutable, IntoBytes, KnownLayout, Unaligned,
+    byteorder::little_endian::{U16, U32, U64},
+};
+
+/// The first four bytes of a hosted sparse extent.
+pub(super) const MAGIC: [u8; 4] = *b"KDMV";
+/// `gd_offset` of a stream: the grain directory was written last, and the header's copy at the end knows where.
+pub(super) const GD_AT_END: u64 = u64::MAX;
+
+/// Section "Hosted Sparse Extent Header" (`SparseExtentHeader`).
+#[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+pub(super) struct SparseHeader {
+    pub(super) magic: [u8; 4],
+    pub(super) version: U32,
+    pub(super) flags: U32,
+    /// Guest-visible size.
+    pub(super) capacity: U64,
+    /// Size of a grain: a power of two, more than 8.
+    pub(super) grain_size: U64,
+    pub(super) descriptor_offset: U64,
+    pub(super) descriptor_size: U64,
+    /// Entries of a grain table: 512.
+    pub(super) num_gtes_per_gt: U32,
+    /// The redundant grain directory.
+    pub(super) rgd_offset: U64,
+    pub(super) gd_offset: U64,
+    /// Everything before the first grain.
+    pub(super) over_head: U64,
+    pub(super) unclean_shutdown: u8,
+    /// `\n`, ` `, `\r`, `\n`: shows a file that was transferred as text.
+    pub(super) line_ends: [u8; 4],
+    /// 0 none, 1 deflate.
+    pub(super) compress_algorithm: U16,
+    pub(super) pad: [u8; 433],
+}
+
+/// `SparseHeader::line_ends` as it was written.
+pub(super) const LINE_ENDS: [u8; 4] = *b"\n \r\n";
+
+/// Bits of `SparseHeader::flags`.
+pub(super) mod flag {
+    /// `line_ends` is there to be checked.
+    pub(crate) const LINE_ENDS: u32 = 1 << 0;
+    /// A grain table entry of 1 means a grain of zeros.
+    pub(crate) const ZEROED_GRAIN: u32 = 1 << 2;
+    /// Grains are compressed.
+    pub(crate) const COMPRESSED: u32 = 1 << 16;
+    /// Grains and metadata carry markers.
+    pub(crate) const MARKERS: u32 = 1 << 17;
+}
+
+/// What precedes a compressed grain: "Grain Marker".
+#[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+pub(super) struct GrainMarker {
+    /// The grain's place in the guest's disk.
+    pub(super) lba: U64,
+    /// Bytes of compressed data that follow at once.
+    pub(super) size: U32,
+}
+
+/// Grain table entry: not stored.
+pub(super) const GTE_UNALLOCATED: u32 = 0;
+/// Grain table entry with [`flag::ZEROED_GRAIN`]: a grain of zeros.
+pub(super) const GTE_ZEROED: u32 = 1;

@@ -1,0 +1,445 @@
+//! Reading sparse extents, plain and compressed.
+
+use std::sync::{Arc, Mutex, PoisonError};
+
+use libdeflater::{DecompressionError, Decompressor};
+use zerocopy::{FromBytes, byteorder::little_endian::U32};
+
+use super::{
+    descriptor::Descriptor,
+    header::{GD_AT_END, GTE_UNALLOCATED, GTE_ZEROED, GrainMarker, LINE_ENDS, MAGIC, SparseHeader, flag},
+    starts::GrainStarts,
+};
+use crate::{
+    ByteSize, SECTOR,
+    cache::TableCache,
+    disk::{Disk, Extent, ExtentKind},
+    error::{Error, Result, check_range},
+    formats::{Facts, Image},
+    shape::{Format, Layout, Shape},
+    source::{Storage, read_vec, require},
+};
+
+/// Entries of a grain table; the technical note knows no other number.
+const GTES: u64 = 512;
+/// The largest grain directory that we take into memory: 128 TiB in grains of 64 KiB.
+const MAX_GD_BYTES: u64 = 16 << 20;
+/// Grains of 4 KiB to 2 MiB; 64 KiB is usual.
+const GRAIN_SECTORS: std::ops::RangeInclusive<u64> = 8..=4096;
+/// The largest descriptor that we read.
+const MAX_DESCRIPTOR: u64 = 1 << 20;
+/// Grain tables that are kept.
+const TABLES: usize = 64;
+/// How far before the end of the file a footer is looked for: some writers pad.
+const FOOTER_SEARCH: u64 = 64 << 10;
+
+/// Whether a file that starts with `head` is a sparse extent or a descriptor file.
+pub fn probe(head: &[u8]) -> bool {
+    head.starts_with(&MAGIC) || head.starts_with(b"# Disk DescriptorFile") || head.starts_with(b"COWD")
+}
+
+/// Opens a sparse extent with its descriptor embedded.
+///
+/// # Errors
+/// [`Error::Damaged`] and [`Error::CutShort`] for headers and tables that break the format's rules;
+/// [`Error::Unsupported`] for deltas and for disks in several files.
+pub fn open(storage: Arc<dyn Storage>) -> Result<Image> {
+    let disk = SparseDisk::open(storage)?;
+    let facts = disk.facts();
+    Ok(Image { disk: Arc::new(disk), facts })
+}
+
+struct SparseDisk {
+    storage: Arc<dyn Storage>,
+    /// The header that counts: the footer where there is one.
+    header: SparseHeader,
+    descriptor: Descriptor,
+    /// First sector of each grain table, 0 for none.
+    directory: Vec<u32>,
+    tables: TableCache<u32>,
+    /// For plain grains: which grain tables were checked for overlaps, and the grains seen.
+    seen: Option<Mutex<(Vec<bool>, GrainStarts)>>,
+}
+
+/// How one grain is stored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Grain {
+    Zero,
+    /// First sector in the file.
+    At(u64),
+}
+
+impl SparseDisk {
+    fn open(storage: Arc<dyn Storage>) -> Result<Self> {
+        let path = storage.name().to_string();
+        let first = read_header(storage.as_ref(), 0, "the header")?;
+        if first.magic != MAGIC {
+            let what = "it is a descriptor of a disk in other files, or a delta of a datastore";
+            return Err(Error::Unsupported { path, what: what.into() });
+        }
+        check_header(&first, &path, 0)?;
+        let (header, at) =
+            if first.gd_offset.get() == GD_AT_END { find_footer(storage.as_ref(), &first)? } else { (first, 0) };
+        let descriptor = read_descriptor(storage.as_ref(), &first)?;
+        if descriptor.parent_cid.is_some() {
+            return Err(Error::Unsupported { path, what: "it is a delta of another disk".into() });
+        }
+        if descriptor.extents > 1 {
+            let what = format!("its disk is spread over {} files", descriptor.extents);
+            return Err(Error::Unsupported { path, what });
+        }
+        let directory = read_directory(storage.as_ref(), &header, at)?;
+        let compressed = header.flags.get() & flag::COMPRESSED != 0;
+        let seen = (!compressed)
+            .then(|| Mutex::new((vec![false; directory.len()], GrainStarts::new(header.grain_size.get()))));
+        Ok(Self { storage, header, descriptor, directory, tables: TableCache::new(TABLES), seen })
+    }
+
+    /// Bytes of a grain.
+    fn grain(&self) -> u64 {
+        self.header.grain_size.get() * SECTOR
+    }
+
+    fn is_compressed(&self) -> bool {
+        self.header.flags.get() & flag::COMPRESSED != 0
+    }
+
+    /// Grain table `index`, checked when it is read for the first time; `None` when nothing in its range is stored.
+    fn table(&self, index: u64) -> Result<Option<Arc<[u32]>>> {
+        let sector = self.directory.get(index as usize).copied().unwrap_or(0);
+        if sector == 0 {
+            return Ok(None);
+        }
+        let at = u64::from(sector) * SECTOR;
+        let load = || {
+            let bytes = read_vec(self.storage.as_ref(), at, (GTES * 4) as usize, "a grain table")?;
+            let table = entries(&bytes);
+            self.check_overlaps(index, &table, at)?;
+            Ok(table)
+        };
+        self.tables.get(index, load).map(Some)
+    }
+
+    /// Fails when a plain grain of this table lies on one seen before. A compressed grain carries its own place, so
+    /// there a wrong pointer shows when it is read.
+    fn check_overlaps(&self, index: u64, table: &[u32], at: u64) -> Result<()> {
+        let Some(seen) = &self.seen else { return Ok(()) };
+        let mut seen = seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let (checked, starts) = &mut *seen;
+        if std::mem::replace(&mut checked[index as usize], true) {
+            return Ok(());
+        }
+        for (number, &entry) in table.iter().enumerate() {
+            if let Grain::At(sector) = self.decode(index * GTES + number as u64, entry)?
+                && !starts.add(sector)
+            {
+                let what = format!("a grain table gives sector {sector} of the file to two grains");
+                return Err(Error::damaged(self.storage.name(), at + number as u64 * 4, what));
+            }
+        }
+        Ok(())
+    }
+
+    /// What a grain table entry means, checked against the file.
+    fn decode(&self, number: u64, entry: u32) -> Result<Grain> {
+        let zeroed = self.header.flags.get() & flag::ZEROED_GRAIN != 0;
+        if entry == GTE_UNALLOCATED || (zeroed && entry == GTE_ZEROED) {
+            return Ok(Grain::Zero);
+        }
+        let sector = u64::from(entry);
+        let len = if self.is_compressed() {
+            size_of::<GrainMarker>() as u64
+        } else {
+            // The end of the disk need not be there.
+            self.grain().min(self.size().saturating_sub(number * self.grain()))
+        };
+        require(self.storage.as_ref(), sector * SECTOR, len, &format!("grain {number}"))?;
+        if !self.is_compressed() && sector < self.header.over_head.get() {
+            let what = format!("grain {number} is said to lie there, among the tables");
+            return Err(Error::damaged(self.storage.name(), sector * SECTOR, what));
+        }
+        Ok(Grain::At(sector))
+    }
+
+    fn lookup(&self, number: u64) -> Result<Grain> {
+        match self.table(number / GTES)? {
+            Some(table) => self.decode(number, table[(number % GTES) as usize]),
+            None => Ok(Grain::Zero),
+        }
+    }
+
+    /// Fills `buf` with grain `number` from byte `inside` on.
+    fn read_grain(&self, number: u64, inside: u64, buf: &mut [u8], scratch: &mut Scratch) -> Result<()> {
+        match self.lookup(number)? {
+            Grain::Zero => buf.fill(0),
+            Grain::At(sector) if !self.is_compressed() => {
+                self.storage.read_at(sector * SECTOR + inside, buf)?;
+            }
+            Grain::At(sector) => {
+                // A whole grain is inflated where it is wanted.
+                if inside == 0 && buf.len() as u64 == self.grain() {
+                    self.inflate(number, sector, buf, scratch)?;
+                } else {
+                    let mut whole = vec![0; self.grain() as usize];
+                    self.inflate(number, sector, &mut whole, scratch)?;
+                    buf.copy_from_slice(&whole[inside as usize..][..buf.len()]);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Inflates the compressed grain at `sector` into `out`, which is as long as a grain.
+    fn inflate(&self, number: u64, sector: u64, out: &mut [u8], scratch: &mut Scratch) -> Result<()> {
+        let path = self.storage.name();
+        let at = sector * SECTOR;
+        let bytes = read_vec(self.storage.as_ref(), at, size_of::<GrainMarker>(), "a grain's marker")?;
+        let Ok((marker, _)) = GrainMarker::read_from_prefix(&bytes) else {
+            return Err(Error::damaged(path, at, "a grain without a marker"));
+        };
+        let lba = number * self.header.grain_size.get();
+        if marker.lba.get() != lba {
+            let what = format!("a grain marked for sector {} of the guest's disk, expected sector {lba}", marker.lba);
+            return Err(Error::damaged(path, at, what));
+        }
+        // Deflate makes what it cannot compress longer by five bytes for 16 KiB, and zlib adds six.
+        let len = u64::from(marker.size.get());
+        if len == 0 || len > self.grain() + self.grain() / 64 + 64 {
+            let what = format!("a compressed grain of {len} bytes, for {} bytes of data", self.grain());
+            return Err(Error::damaged(path, at, what));
+        }
+        let data_at = at + size_of::<GrainMarker>() as u64;
+        require(self.storage.as_ref(), data_at, len, "a compressed grain")?;
+        scratch.packed.resize(len as usize, 0);
+        self.storage.read_at(data_at, &mut scratch.packed)?;
+        let inflated = scratch.inflater.zlib_decompress(&scratch.packed, out).map_err(|error| {
+            let what = match error {
+                DecompressionError::InsufficientSpace => {
+                    format!("a compressed grain expands to more than its {} bytes", out.len())
+                }
+                DecompressionError::BadData => "a compressed grain is no valid zlib stream".to_string(),
+            };
+            Error::damaged(path, data_at, what)
+        })?;
+        // The last grain may end with the disk.
+        let wanted = (self.size() - number * self.grain()).min(out.len() as u64);
+        if (inflated as u64) < wanted {
+            let what = format!("a compressed grain expands to {inflated} bytes, expected {wanted}");
+            return Err(Error::damaged(path, data_at, what));
+        }
+        out[inflated..].fill(0);
+        Ok(())
+    }
+
+    fn facts(&self) -> Facts {
+        let layout = if self.is_compressed() { Layout::Stream } else { Layout::Thin };
+        let mut details = Vec::new();
+        if let Some(cid) = self.descriptor.cid {
+            details.push(("CID".into(), format!("{cid:08x}")));
+        }
+        for (key, name) in [
+            ("ddb.uuid.image", "UUID"),
+            ("ddb.longContentID", "long content ID"),
+            ("ddb.virtualHWVersion", "hardware version"),
+            ("ddb.toolsVersion", "guest tools version"),
+        ] {
+            if let Some(value) = self.descriptor.database(key) {
+                details.push((name.into(), value.into()));
+            }
+        }
+        let named = !self.descriptor.create_type.is_empty();
+        let unnamed = if self.is_compressed() { "streamOptimized" } else { "monolithicSparse" };
+        Facts {
+            shape: Shape::new(Format::Vmdk, layout),
+            variant: if named { self.descriptor.create_type.clone() } else { unnamed.into() },
+            virtual_size: self.size(),
+            file_size: self.storage.len(),
+            allocated: self.storage.allocated(),
+            unit: Some(("grain".into(), self.grain())),
+            compression: self.is_compressed().then(|| "deflate".into()),
+            details,
+            unclean: self.header.unclean_shutdown != 0,
+        }
+    }
+}
+
+/// What one read needs again and again.
+struct Scratch {
+    inflater: Decompressor,
+    packed: Vec<u8>,
+}
+
+impl Disk for SparseDisk {
+    fn size(&self) -> u64 {
+        // Checked against overflow when the header was read.
+        self.header.capacity.get() * SECTOR
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        check_range(offset, buf.len(), self.size())?;
+        let mut scratch = Scratch { inflater: Decompressor::new(), packed: Vec::new() };
+        let (mut at, mut rest) = (offset, buf);
+        while !rest.is_empty() {
+            let (number, inside) = (at / self.grain(), at % self.grain());
+            let len = ((self.grain() - inside) as usize).min(rest.len());
+            let (head, tail) = rest.split_at_mut(len);
+            self.read_grain(number, inside, head, &mut scratch)?;
+            at += len as u64;
+            rest = tail;
+        }
+        Ok(())
+    }
+
+    fn extent_at(&self, offset: u64) -> Result<Extent> {
+        let grains = self.size().div_ceil(self.grain());
+        let mut number = offset / self.grain();
+        let mut kind = None;
+        while number < grains {
+            let Some(table) = self.table(number / GTES)? else {
+                if *kind.get_or_insert(ExtentKind::Zero) == ExtentKind::Data {
+                    break;
+                }
+                number = (number / GTES + 1) * GTES;
+                continue;
+            };
+            let here = match self.decode(number, table[(number % GTES) as usize])? {
+                Grain::Zero => ExtentKind::Zero,
+                Grain::At(_) => ExtentKind::Data,
+            };
+            if *kind.get_or_insert(here) != here {
+                break;
+            }
+            number += 1;
+        }
+        let end = number.saturating_mul(self.grain()).min(self.size());
+        Ok(Extent { start: offset, len: end - offset, kind: kind.unwrap_or(ExtentKind::Zero) })
+    }
+
+    fn check_unchanged(&self) -> Result<()> {
+        self.storage.check_unchanged()
+    }
+}
+
+fn read_header(storage: &dyn Storage, at: u64, what: &str) -> Result<SparseHeader> {
+    let bytes = read_vec(storage, at, size_of::<SparseHeader>(), what)?;
+    SparseHeader::read_from_bytes(&bytes).map_err(|_| Error::damaged(storage.name(), at, "no header"))
+}
+
+fn check_header(header: &SparseHeader, path: &str, at: u64) -> Result<()> {
+    let damaged = |offset: u64, what: String| Err(Error::damaged(path, at + offset, what));
+    let version = header.version.get();
+    if !(1..=3).contains(&version) {
+        let what = format!("its sparse extent is of version {version}; versions 1 to 3 are known");
+        return Err(Error::Unsupported { path: path.into(), what });
+    }
+    let flags = header.flags.get();
+    if flags & flag::LINE_ENDS != 0 && header.line_ends != LINE_ENDS {
+        return damaged(73, "its line-end marks are changed: the file was transferred as text, not as binary".into());
+    }
+    if flags & flag::COMPRESSED != 0 {
+        let algorithm = header.compress_algorithm.get();
+        if algorithm != 1 {
+            let what = format!("its grains are compressed with method {algorithm}; method 1 (deflate) is known");
+            return Err(Error::Unsupported { path: path.into(), what });
+        }
+        if flags & flag::MARKERS == 0 {
+            return damaged(8, "compressed grains without markers".into());
+        }
+    }
+    let grain = header.grain_size.get();
+    if !grain.is_power_of_two() || !GRAIN_SECTORS.contains(&grain) {
+        return damaged(20, format!("grains of {grain} sectors, expected a power of two from 8 to 4096"));
+    }
+    let gtes = header.num_gtes_per_gt.get();
+    if u64::from(gtes) != GTES {
+        return damaged(44, format!("grain tables of {gtes} entries, expected {GTES}"));
+    }
+    let capacity = header.capacity.get();
+    let tables = capacity.div_ceil(grain * GTES);
+    if capacity > u64::MAX / SECTOR / 2 || tables > MAX_GD_BYTES / 4 {
+        let what = format!(
+            "a disk of {capacity} sectors, whose grain directory would take more than {}",
+            ByteSize(MAX_GD_BYTES)
+        );
+        return damaged(12, what);
+    }
+    Ok(())
+}
+
+/// The footer of a stream, and where it lies: a second header, then an end-of-stream marker of one sector.
+fn find_footer(storage: &dyn Storage, first: &SparseHeader) -> Result<(SparseHeader, u64)> {
+    let path = storage.name();
+    let last = (storage.len() / SECTOR).saturating_sub(1);
+    let earliest = last.saturating_sub(FOOTER_SEARCH / SECTOR).max(1);
+    for sector in (earliest..last).rev() {
+        let at = sector * SECTOR;
+        let mut magic = [0; 4];
+        storage.read_at(at, &mut magic)?;
+        if magic != MAGIC {
+            continue;
+        }
+        let footer = read_header(storage, at, "the footer")?;
+        check_header(&footer, path, at)?;
+        let same = |field: fn(&SparseHeader) -> u64| field(&footer) == field(first);
+        if !same(|h| h.capacity.get()) || !same(|h| h.grain_size.get()) || !same(|h| u64::from(h.flags.get())) {
+            return Err(Error::damaged(path, at, "the footer and the header describe different disks"));
+        }
+        if footer.gd_offset.get() == GD_AT_END {
+            return Err(Error::damaged(path, at + 56, "the footer does not say where the grain directory is"));
+        }
+        return Ok((footer, at));
+    }
+    Err(Error::CutShort {
+        path: path.into(),
+        what: "the footer of the stream, which every finished one ends with,".into(),
+        start: storage.len(),
+        end: storage.len() + 3 * SECTOR,
+        len: storage.len(),
+    })
+}
+
+fn read_descriptor(storage: &dyn Storage, header: &SparseHeader) -> Result<Descriptor> {
+    let (sector, sectors) = (header.descriptor_offset.get(), header.descriptor_size.get());
+    if sector == 0 || sectors == 0 {
+        return Ok(Descriptor::default());
+    }
+    let (at, len) = (sector.saturating_mul(SECTOR), sectors.saturating_mul(SECTOR));
+    if len > MAX_DESCRIPTOR {
+        return Err(Error::damaged(
+            storage.name(),
+            36,
+            format!("a descriptor of {len} bytes, at most {MAX_DESCRIPTOR} are read"),
+        ));
+    }
+    let bytes = read_vec(storage, at, len as usize, "the descriptor")?;
+    if bytes.iter().all(|&byte| byte == 0) {
+        return Ok(Descriptor::default());
+    }
+    Descriptor::parse(&bytes, storage.name(), at)
+}
+
+/// The grain directory that the header at `header_at` names: checked to lie in the file, each table once.
+fn read_directory(storage: &dyn Storage, header: &SparseHeader, header_at: u64) -> Result<Vec<u32>> {
+    let tables = header.capacity.get().div_ceil(header.grain_size.get() * GTES);
+    let at = header.gd_offset.get().checked_mul(SECTOR).ok_or_else(|| {
+        Error::damaged(storage.name(), header_at + 56, "the grain directory is said to lie beyond any file")
+    })?;
+    let bytes = read_vec(storage, at, (tables * 4) as usize, "the grain directory")?;
+    let directory = entries(&bytes);
+    let mut stored: Vec<(u32, u32)> = Vec::new();
+    for (index, &sector) in directory.iter().enumerate().filter(|(_, sector)| **sector != 0) {
+        let start = u64::from(sector) * SECTOR;
+        require(storage, start, GTES * 4, &format!("grain table {index}"))?;
+        stored.push((sector, index as u32));
+    }
+    stored.sort_unstable();
+    if let Some(pair) = stored.windows(2).find(|pair| pair[1].0 - pair[0].0 < (GTES * 4 / SECTOR) as u32) {
+        let what = format!("grain tables {} and {} overlap in the file", pair[0].1, pair[1].1);
+        return Err(Error::damaged(storage.name(), u64::from(pair[1].0) * SECTOR, what));
+    }
+    Ok(directory)
+}
+
+fn entries(bytes: &[u8]) -> Vec<u32> {
+    bytes.chunks_exact(4).map(|entry| U32::read_from_bytes(entry).map_or(0, U32::get)).collect()
+}

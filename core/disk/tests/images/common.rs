@@ -1,0 +1,79 @@
+//! What the tests of images share.
+
+use std::{path::Path, sync::Arc, sync::atomic::AtomicBool};
+
+use reformis_disk::{
+    Disk, Result, Shape, formats,
+    pipeline::{self, Copied, Watch},
+    source::{self, FileStorage},
+};
+use reformis_standin::content::Content;
+
+static NEVER: AtomicBool = AtomicBool::new(false);
+
+pub(crate) fn watch() -> Watch<'static> {
+    Watch { cancel: &NEVER, progress: &|_| {}, workers: Some(3) }
+}
+
+/// Writes `disk` to `path`.
+pub(crate) fn write(disk: &dyn Disk, shape: &str, path: &Path) -> Result<Copied> {
+    let shape: Shape = shape.parse()?;
+    let file = std::fs::File::create(path).expect("a file in the test's own folder");
+    let mut writer = formats::create(file, path.to_string_lossy().into(), shape, disk.size())?;
+    pipeline::copy(disk, writer.as_mut(), &watch())
+}
+
+/// Opens the image at `path`, of whatever format.
+pub(crate) fn open(path: &Path) -> Result<Arc<dyn Disk>> {
+    Ok(formats::open(source::open(path)?, None)?.disk)
+}
+
+/// Opens bytes as an image, by way of a file.
+pub(crate) fn open_bytes(bytes: &[u8]) -> Result<Arc<dyn Disk>> {
+    let file = tempfile::NamedTempFile::new().expect("a temporary file");
+    std::fs::write(file.path(), bytes).expect("room for a small file");
+    // The file stays readable through its handle after it is gone.
+    Ok(formats::open(Arc::new(FileStorage::open(file.path())?), None)?.disk)
+}
+
+/// Reads all of `disk` in pieces that straddle every boundary, and compares.
+pub(crate) fn assert_holds(disk: &dyn Disk, content: &Content) {
+    assert_eq!(disk.size(), content.size);
+    let piece = 777_777;
+    let (mut found, mut expected) = (vec![0; piece], vec![0; piece]);
+    let mut at = 0;
+    while at < content.size {
+        let len = (piece as u64).min(content.size - at) as usize;
+        disk.read_at(at, &mut found[..len]).expect("a read inside the disk");
+        content.read_at(at, &mut expected[..len]);
+        assert!(found[..len] == expected[..len], "the bytes from {at} to {} differ", at + len as u64);
+        at += len as u64;
+    }
+}
+
+/// Made-up content as a disk.
+pub(crate) struct ContentDisk(pub(crate) Content);
+
+impl Disk for ContentDisk {
+    fn size(&self) -> u64 {
+        self.0.size
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        self.0.read_at(offset, buf);
+        Ok(())
+    }
+
+    fn extent_at(&self, offset: u64) -> Result<reformis_disk::Extent> {
+        let edges = self.0.runs.iter().flat_map(|run| [run.offset, run.offset + run.len]);
+        let end = edges.filter(|&edge| edge > offset).min().unwrap_or(self.0.size).min(self.0.size);
+        Ok(match self.0.touches(offset, 1) {
+            true => reformis_disk::Extent::data(offset, end - offset),
+            false => reformis_disk::Extent::zero(offset, end - offset),
+        })
+    }
+
+    fn check_unchanged(&self) -> Result<()> {
+        Ok(())
+    }
+}

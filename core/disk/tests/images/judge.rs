@@ -1,0 +1,122 @@
+//! The machine emulator as judge, in both directions: it opens what we write, and we read what it writes. Needs Debian's
+//! `qemu-system-x86` and `7zip`; `.ci/run` runs these.
+
+use std::{path::Path, process::Command};
+
+use reformis_disk::digest;
+use reformis_standin::{content::Content, emulator::Emulator, qcow2_check};
+use serde_json::json;
+
+use crate::common::{ContentDisk, assert_holds, open, watch, write};
+
+const MIB: u64 = 1 << 20;
+
+fn contents() -> Vec<Content> {
+    vec![
+        Content::empty(64 * MIB),
+        Content::empty(70 * MIB + 512).with(0, 3 * MIB, 1).with(30 * MIB + 100, 5, 2).with(70 * MIB - 900, 1412, 3),
+        Content::empty(65536 * 3 + 1024).with(65536, 100_000, 4),
+        Content::empty(600 * MIB).with(511 * MIB, 4 * MIB, 5).with(599 * MIB, MIB, 6),
+    ]
+}
+
+/// What the emulator reads of `path`, through its own export.
+fn assert_emulator_reads(driver: &str, path: &Path, content: &Content, read_only: bool) {
+    let mut emulator = Emulator::start().unwrap();
+    let node = emulator.open(driver, path, read_only).unwrap();
+    let mut client = emulator.export(&node, !read_only).unwrap();
+    assert_eq!(client.size(), content.size);
+    let (mut found, mut expected) = (vec![0; MIB as usize], vec![0; MIB as usize]);
+    let mut at = 0;
+    while at < content.size {
+        let len = MIB.min(content.size - at) as usize;
+        client.read_at(at, &mut found[..len]).unwrap();
+        content.read_at(at, &mut expected[..len]);
+        assert!(found[..len] == expected[..len], "the emulator reads something else from byte {at} on");
+        at += len as u64;
+    }
+    if !read_only {
+        // Open for writing is more than its word: a write must arrive, and the counts must hold afterwards.
+        client.write_at(content.size - 512, &[0xee; 512]).unwrap();
+        drop(client);
+        emulator.quit().unwrap();
+    }
+}
+
+#[test]
+#[ignore = "needs the machine emulator"]
+fn the_emulator_opens_our_qcow2_for_writing_and_reads_it_exactly() {
+    let folder = tempfile::tempdir().unwrap();
+    for content in contents() {
+        let path = folder.path().join("ours.qcow2");
+        write(&ContentDisk(content.clone()), "qcow2", &path).unwrap();
+        qcow2_check::check(&path).unwrap();
+        assert_emulator_reads("qcow2", &path, &content, false);
+        qcow2_check::check(&path).unwrap();
+        let mut tail = [0; 512];
+        open(&path).unwrap().read_at(content.size - 512, &mut tail).unwrap();
+        assert_eq!(tail, [0xee; 512]);
+    }
+}
+
+#[test]
+#[ignore = "needs the archiver 7zz"]
+fn a_general_archiver_reads_our_qcow2_exactly() {
+    let folder = tempfile::tempdir().unwrap();
+    for content in contents() {
+        let path = folder.path().join("ours.qcow2");
+        write(&ContentDisk(content.clone()), "qcow2", &path).unwrap();
+        let output = Command::new("7zz").args(["x", "-so", "-tqcow"]).arg(&path).output().unwrap();
+        let messages = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert!(output.status.success() && !messages.contains("WARNING"), "{messages}");
+        assert_eq!(output.stdout.len() as u64, content.size);
+        let mut expected = vec![0; content.size as usize];
+        content.read_at(0, &mut expected);
+        assert!(output.stdout == expected);
+    }
+}
+
+/// Has the emulator make an image and fill it from a raw file.
+fn foreign(
+    driver: &str,
+    options: &serde_json::Value,
+    compress: bool,
+    content: &Content,
+    folder: &Path,
+) -> std::path::PathBuf {
+    let raw = folder.join("foreign.raw");
+    write(&ContentDisk(content.clone()), "raw", &raw).unwrap();
+    let path = folder.join("foreign.image");
+    let mut emulator = Emulator::start().unwrap();
+    emulator.create(driver, &path, content.size, options).unwrap();
+    let from = emulator.open("raw", &raw, true).unwrap();
+    let to = emulator.open(driver, &path, false).unwrap();
+    emulator.copy(&from, &to, compress).unwrap();
+    emulator.close(&to).unwrap();
+    path
+}
+
+#[test]
+#[ignore = "needs the machine emulator"]
+fn we_read_what_the_emulator_writes() {
+    let folder = tempfile::tempdir().unwrap();
+    let kinds = [
+        ("vmdk", json!({ "subformat": "streamOptimized" }), true),
+        ("vmdk", json!({ "subformat": "monolithicSparse" }), false),
+        ("vmdk", json!({ "subformat": "monolithicSparse", "zeroed-grain": true }), false),
+        ("qcow2", json!({ "version": "v2" }), false),
+        ("qcow2", json!({ "version": "v3" }), false),
+        ("qcow2", json!({ "version": "v3", "cluster-size": 512 }), false),
+        ("qcow2", json!({ "version": "v3", "cluster-size": 2 * MIB, "refcount-bits": 64 }), false),
+        ("qcow2", json!({ "version": "v3", "lazy-refcounts": true, "preallocation": "metadata" }), false),
+    ];
+    for (driver, options, compress) in kinds {
+        for content in contents() {
+            let path = foreign(driver, &options, compress, &content, folder.path());
+            let disk = open(&path).unwrap_or_else(|error| panic!("{driver} {options}: {error}"));
+            assert_holds(disk.as_ref(), &content);
+            let digest = digest::of_disk(disk.as_ref(), &watch()).unwrap();
+            assert_eq!(digest, digest::of_disk(&ContentDisk(content), &watch()).unwrap(), "{driver} {options}");
+        }
+    }
+}

@@ -1,0 +1,204 @@
+//! Every shape that is written, read back: sizes around every boundary, holes, and zeros that are stored.
+
+use std::{
+    sync::Mutex,
+    sync::atomic::{AtomicBool, AtomicU64, Ordering},
+};
+
+use crate::common::{ContentDisk, assert_holds, open, open_bytes, watch, write};
+use proptest::prelude::*;
+use reformis_disk::{
+    Disk, Error, ExtentKind, digest,
+    disk::{EmptyDisk, extents},
+    formats,
+    pipeline::{self, Watch},
+};
+use reformis_standin::{content::Content, export, qcow2_check};
+
+const MIB: u64 = 1 << 20;
+
+/// Sizes near multiples of a sector, grain or cluster, block, and table range.
+fn size() -> impl Strategy<Value = u64> {
+    let unit = prop_oneof![Just(512u64), Just(4096), Just(65536), Just(MIB), Just(32 * MIB)];
+    (unit, 1u64..5, 0u64..3).prop_map(|(unit, times, off)| (unit * times + off * 512).saturating_sub(512).max(512))
+}
+
+fn content() -> impl Strategy<Value = Content> {
+    size().prop_flat_map(|size| {
+        let run = (0..size, 1u64..200_000, any::<u64>());
+        prop::collection::vec(run, 0..6).prop_map(move |runs| {
+            runs.into_iter().fold(Content::empty(size), |content, (offset, len, seed)| {
+                content.with(offset, len.min(size - offset), seed)
+            })
+        })
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(48))]
+
+    #[test]
+    fn what_is_written_reads_back(content in content()) {
+        let folder = tempfile::tempdir().unwrap();
+        let source = ContentDisk(content.clone());
+        let digest = digest::of_disk(&source, &watch()).unwrap();
+        for shape in ["raw/thin", "qcow2/thin"] {
+            let path = folder.path().join(shape.split('/').next().unwrap()).with_extension("img");
+            let copied = write(&source, shape, &path).unwrap();
+            let disk = open_declared(&path, shape);
+            assert_holds(disk.as_ref(), &content);
+            prop_assert_eq!(copied.digest, digest);
+            prop_assert_eq!(digest::of_disk(disk.as_ref(), &watch()).unwrap(), digest);
+            check_extents(disk.as_ref(), &content)?;
+            if shape == "qcow2/thin" {
+                let counts = qcow2_check::check(&path).unwrap();
+                prop_assert!(counts.data_clusters * 65536 <= content.runs.iter().map(|r| r.len + 2 * 65536).sum::<u64>());
+            }
+        }
+    }
+
+    #[test]
+    fn a_foreign_stream_reads_exactly(content in content()) {
+        let bytes = export::stream_vmdk_of(&content, "made-up.vmdk").unwrap();
+        let disk = open_bytes(&bytes).unwrap();
+        assert_holds(disk.as_ref(), &content);
+        check_extents(disk.as_ref(), &content)?;
+    }
+}
+
+fn open_declared(path: &std::path::Path, shape: &str) -> std::sync::Arc<dyn Disk> {
+    let shape: reformis_disk::Shape = shape.parse().unwrap();
+    formats::open(reformis_disk::source::open(path).unwrap(), Some(shape.format)).unwrap().disk
+}
+
+/// The extents cover the disk, and what they call zero is zero.
+fn check_extents(disk: &dyn Disk, content: &Content) -> Result<(), TestCaseError> {
+    let mut end = 0;
+    for extent in extents(disk) {
+        let extent = extent.unwrap();
+        prop_assert_eq!(extent.start, end);
+        prop_assert!(extent.len > 0);
+        prop_assert!(extent.kind == ExtentKind::Data || !content.touches(extent.start, extent.len));
+        end = extent.end();
+    }
+    prop_assert_eq!(end, content.size);
+    Ok(())
+}
+
+#[test]
+fn an_empty_disk_stores_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("empty.qcow2");
+    let copied = write(&EmptyDisk::new(4 << 40), "qcow2", &path).unwrap();
+    assert_eq!(copied.stored, 0);
+    let counts = qcow2_check::check(&path).unwrap();
+    assert_eq!(counts.data_clusters, 0);
+    assert!(counts.file_clusters < 8);
+    let disk = open(&path).unwrap();
+    assert_eq!(extents(disk.as_ref()).count(), 1);
+    assert_eq!(digest::of_disk(disk.as_ref(), &watch()).unwrap(), copied.digest);
+}
+
+#[test]
+fn zeros_that_are_stored_are_not_written_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let raw = folder.path().join("zeros.img");
+    std::fs::write(&raw, vec![0; 8 << 20]).unwrap();
+    let disk = open_declared(&raw, "raw");
+    let copied = write(disk.as_ref(), "qcow2", &folder.path().join("z.qcow2")).unwrap();
+    assert_eq!(copied.stored, 0);
+}
+
+#[test]
+fn many_refcount_blocks_and_l2_tables_add_up() {
+    // 5 GiB of clusters, one in each MiB: ten L2 tables; and enough data for the second refcount block.
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("wide.qcow2");
+    let content = (0..2100).fold(Content::empty(5 << 30), |content, i| content.with(i * 2 * MIB + 4096, 512, i));
+    let copied = write(&ContentDisk(content), "qcow2", &path).unwrap();
+    assert_eq!(copied.stored, 2100 * 65536);
+    assert_eq!(qcow2_check::check(&path).unwrap().data_clusters, 2100);
+}
+
+/// The result does not depend on how many workers there were.
+#[test]
+fn order_is_kept_whatever_the_number_of_workers() {
+    let folder = tempfile::tempdir().unwrap();
+    let source = ContentDisk((0..40).fold(Content::empty(64 * MIB), |c, i| c.with(i * MIB + i * 700, 300_000, i)));
+    let write_with = |workers| {
+        let path = folder.path().join(format!("{workers}.qcow2"));
+        let file = std::fs::File::create(&path).unwrap();
+        let mut writer = formats::create(file, "x".into(), "qcow2".parse().unwrap(), source.size()).unwrap();
+        pipeline::copy(&source, writer.as_mut(), &Watch { workers: Some(workers), ..watch() }).unwrap();
+        std::fs::read(path).unwrap()
+    };
+    let one = write_with(1);
+    assert!(one == write_with(2) && one == write_with(7));
+}
+
+#[test]
+fn progress_adds_up_and_an_interrupt_ends_the_copy() {
+    let folder = tempfile::tempdir().unwrap();
+    let source = ContentDisk(Content::empty(64 * MIB).with(MIB / 2, 30 * MIB, 2).with(50 * MIB, 10, 1));
+    let (done, cancel) = (AtomicU64::new(0), AtomicBool::new(false));
+    let progress = |bytes| {
+        done.fetch_add(bytes, Ordering::Relaxed);
+    };
+    let digest = digest::of_disk(&source, &Watch { progress: &progress, ..watch() }).unwrap();
+    assert_eq!(done.load(Ordering::Relaxed), pipeline::work(&source).unwrap());
+    assert_eq!(pipeline::work(&source).unwrap(), 32 * MIB);
+
+    let stop = |_| cancel.store(true, Ordering::Relaxed);
+    let file = std::fs::File::create(folder.path().join("x")).unwrap();
+    let mut writer = formats::create(file, "x".into(), "raw".parse().unwrap(), source.size()).unwrap();
+    let result = pipeline::copy(&source, writer.as_mut(), &Watch { cancel: &cancel, progress: &stop, workers: None });
+    assert!(matches!(result, Err(Error::Interrupted)), "{result:?}, not {digest}");
+}
+
+#[test]
+fn a_comparison_finds_the_first_difference_outside_what_is_allowed() {
+    let base = Content::empty(40 * MIB).with(3 * MIB, 9 * MIB, 4);
+    let changed = base.clone().with(5 * MIB + 77, 10, 8).with(11 * MIB, 5, 9);
+    let (left, right) = (ContentDisk(base), ContentDisk(changed));
+    let first = |allowed: &[std::ops::Range<u64>]| {
+        pipeline::compare(&left, &right, allowed, &watch()).unwrap().first_difference
+    };
+    assert_eq!(first(&[]), Some(5 * MIB + 77));
+    assert_eq!(first(&[0..10, 5 * MIB + 70..5 * MIB + 90]), Some(11 * MIB));
+    assert_eq!(first(&[5 * MIB..5 * MIB + 80]), Some(5 * MIB + 80));
+    assert_eq!(first(&[5 * MIB..12 * MIB]), None);
+    let compared = pipeline::compare(&left, &left, &[], &watch()).unwrap();
+    assert_eq!((compared.first_difference, compared.differing), (None, 0));
+    assert_eq!(compared.left, digest::of_disk(&left, &watch()).unwrap());
+}
+
+/// A disk that fails at one place; the error must arrive, from any worker, and nothing may hang.
+struct Failing(u64, Mutex<u32>);
+
+impl Disk for Failing {
+    fn size(&self) -> u64 {
+        64 * MIB
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> reformis_disk::Result<()> {
+        *self.1.lock().unwrap() += 1;
+        buf.fill(1);
+        if offset == self.0 { Err(Error::damaged("x", offset, "broken here")) } else { Ok(()) }
+    }
+
+    fn extent_at(&self, offset: u64) -> reformis_disk::Result<reformis_disk::Extent> {
+        Ok(reformis_disk::Extent::data(offset, self.size() - offset))
+    }
+
+    fn check_unchanged(&self) -> reformis_disk::Result<()> {
+        Ok(())
+    }
+}
+
+#[test]
+fn the_first_error_is_told_and_the_rest_is_not_read() {
+    let disk = Failing(8 * MIB, Mutex::new(0));
+    let error = digest::of_disk(&disk, &watch()).unwrap_err();
+    assert!(error.to_string().contains("byte 8388608: broken here"), "{error}");
+    assert!(*disk.1.lock().unwrap() < 20);
+}

@@ -1,0 +1,11 @@
+//! Stand-ins for the hosts at both ends of a move.
+//!
+//! None of this shares code with the tool: what exports here is written from the specifications a second time, so that
+//! the tool is tested against something other than itself.
+
+pub mod content;
+pub mod emulator;
+pub mod export;
+pub mod nbd;
+pub mod ova;
+pub mod qcow2_check;
