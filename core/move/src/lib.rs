@@ -1,1 +1,26 @@
-//! Placeholder.
+//! The steps of the job: what is here ([`survey`]), the move ([`carry`]), one disk alone ([`recast`]), and whether a
+//! landing is what its source was ([`prove`]).
+//!
+//! Nothing here prints. A step is given a [`Context`] to report progress to and to be stopped by; what the person
+//! should know comes back as [`Finding`]s.
+
+pub mod carry;
+mod checksum;
+mod error;
+pub mod finding;
+mod observer;
+mod plan;
+pub mod prove;
+pub mod recast;
+pub mod receipt;
+mod staging;
+pub mod survey;
+pub mod target;
+
+pub use error::{Error, Result};
+pub use finding::{Finding, Severity};
+pub use observer::{Context, Observer, Step};
+pub use receipt::Receipt;
+
+/// Name and version of the tool, as receipts record it.
+pub const TOOL: &str = concat!("reformis ", env!("CARGO_PKG_VERSION"));

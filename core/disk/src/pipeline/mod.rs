@@ -11,7 +11,7 @@ use std::{
     fs::File,
     ops::Range,
     os::unix::fs::FileExt,
-    sync::atomic::{AtomicBool, AtomicU64, Ordering},
+    sync::atomic::{AtomicU64, Ordering},
 };
 
 use blocks::Piece;
@@ -26,8 +26,8 @@ use crate::{
 /// How the caller looks on, and stops it.
 #[derive(Clone, Copy)]
 pub struct Watch<'a> {
-    /// Set to true by the caller to stop with [`Error::Interrupted`].
-    pub cancel: &'a AtomicBool,
+    /// Asked often, from any thread; true stops the work with [`Error::Interrupted`].
+    pub cancel: &'a (dyn Fn() -> bool + Sync),
     /// Called from any thread with the number of bytes that were dealt with since its last call; the sum reaches
     /// [`work`].
     pub progress: &'a (dyn Fn(u64) + Sync),
@@ -37,7 +37,7 @@ pub struct Watch<'a> {
 
 impl Watch<'_> {
     pub(crate) fn check(&self) -> Result<()> {
-        if self.cancel.load(Ordering::Relaxed) { Err(Error::Interrupted) } else { Ok(()) }
+        if (self.cancel)() { Err(Error::Interrupted) } else { Ok(()) }
     }
 
     fn worker_count(&self) -> usize {

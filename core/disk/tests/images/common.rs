@@ -1,6 +1,6 @@
 //! What the tests of images share.
 
-use std::{path::Path, sync::Arc, sync::atomic::AtomicBool};
+use std::{path::Path, sync::Arc};
 
 use reformis_disk::{
     Disk, Result, Shape, formats,
@@ -9,10 +9,8 @@ use reformis_disk::{
 };
 use reformis_standin::content::Content;
 
-static NEVER: AtomicBool = AtomicBool::new(false);
-
 pub(crate) fn watch() -> Watch<'static> {
-    Watch { cancel: &NEVER, progress: &|_| {}, workers: Some(3) }
+    Watch { cancel: &|| false, progress: &|_| {}, workers: Some(3) }
 }
 
 /// Writes `disk` to `path`.

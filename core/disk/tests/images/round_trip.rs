@@ -151,7 +151,11 @@ fn progress_adds_up_and_an_interrupt_ends_the_copy() {
     let stop = |_| cancel.store(true, Ordering::Relaxed);
     let file = std::fs::File::create(folder.path().join("x")).unwrap();
     let mut writer = formats::create(file, "x".into(), "raw".parse().unwrap(), source.size()).unwrap();
-    let result = pipeline::copy(&source, writer.as_mut(), &Watch { cancel: &cancel, progress: &stop, workers: None });
+    let result = pipeline::copy(
+        &source,
+        writer.as_mut(),
+        &Watch { cancel: &|| cancel.load(Ordering::Relaxed), progress: &stop, workers: None },
+    );
     assert!(matches!(result, Err(Error::Interrupted)), "{result:?}, not {digest}");
 }
 

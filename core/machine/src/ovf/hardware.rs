@@ -1,0 +1,65 @@
+//! From the items of a hardware section to controllers, disks and adapters.
+
+use super::item::{Item, resource};
+use crate::model::{AdapterModel, ControllerKind};
+
+/// What a controller item stands for; `None` for an item that is no disk controller.
+pub(super) fn controller_kind(item: &Item<'_>) -> Option<ControllerKind> {
+    let is = |word: &str| item.subtype.contains(word);
+    Some(match item.kind {
+        resource::IDE => ControllerKind::Ide,
+        resource::SCSI if is("virtualscsi") || is("pvscsi") => ControllerKind::Pvscsi,
+        resource::SCSI if is("lsilogicsas") || is("sas") => ControllerKind::LsiSas,
+        resource::SCSI if is("lsilogic") || is("lsi") => ControllerKind::Lsi,
+        resource::SCSI if is("buslogic") => ControllerKind::Buslogic,
+        resource::SCSI if is("virtio") => ControllerKind::VirtioScsi,
+        resource::SCSI => ControllerKind::Unknown,
+        resource::OTHER_STORAGE if is("ahci") || is("sata") => ControllerKind::Ahci,
+        resource::OTHER_STORAGE if is("nvme") => ControllerKind::Nvme,
+        resource::OTHER_STORAGE if is("virtio-scsi") || is("virtioscsi") => ControllerKind::VirtioScsi,
+        resource::OTHER_STORAGE if is("virtio") => ControllerKind::VirtioBlk,
+        resource::OTHER_STORAGE => ControllerKind::Unknown,
+        _ => return None,
+    })
+}
+
+/// The adapter model that a `ResourceSubType` names.
+pub(super) fn adapter_model(subtype: &str) -> AdapterModel {
+    match subtype {
+        "vmxnet3" => AdapterModel::Vmxnet3,
+        "vmxnet2" | "vmxnet" => AdapterModel::Vmxnet2,
+        "e1000e" => AdapterModel::E1000e,
+        "pcnet32" | "pcnet" => AdapterModel::Pcnet,
+        "rtl8139" => AdapterModel::Rtl8139,
+        _ if subtype.starts_with("e1000") => AdapterModel::E1000,
+        _ if subtype.contains("virtio") => AdapterModel::VirtioNet,
+        _ => AdapterModel::Unknown,
+    }
+}
+
+/// A hardware address in the one spelling that we use; `None` for anything that is none.
+pub(super) fn mac(text: &str) -> Option<String> {
+    let digits: String = text.chars().filter(|c| !matches!(c, ':' | '-' | '.')).collect();
+    if digits.len() != 12 || !digits.bytes().all(|b| b.is_ascii_hexdigit()) {
+        return None;
+    }
+    let digits = digits.to_ascii_lowercase();
+    Some((0..6).map(|i| &digits[i * 2..i * 2 + 2]).collect::<Vec<_>>().join(":"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn spellings_of_addresses_and_adapters() {
+        for text in ["00:50:56:AB:cd:01", "00-50-56-ab-cd-01", "005056abcd01", "0050.56ab.cd01"] {
+            assert_eq!(mac(text).as_deref(), Some("00:50:56:ab:cd:01"));
+        }
+        assert_eq!(mac("00:50:56"), None);
+        assert_eq!(mac("zz:50:56:ab:cd:01"), None);
+        assert_eq!(adapter_model("e1000-82545em"), AdapterModel::E1000);
+        assert_eq!(adapter_model("virtionetwork"), AdapterModel::VirtioNet);
+        assert_eq!(adapter_model("tulip"), AdapterModel::Unknown);
+    }
+}

@@ -1,0 +1,412 @@
+//! Reading a descriptor.
+
+use std::collections::HashMap;
+
+use roxmltree::Node;
+
+use super::{
+    hardware::{adapter_model, controller_kind, mac},
+    item::{Item, resource},
+};
+use crate::{
+    error::{Error, Result},
+    model::{
+        Adapter, Clock, ControllerKind, Cpu, DiskDevice, Firmware, Leftover, Machine, Removable, RemovableKind, System,
+    },
+    units::bytes_per_unit,
+    xml::{self, Element},
+};
+
+/// Memory that a host can give at the most; more is a wrong unit.
+const MAX_MEMORY: u64 = 1 << 46;
+const MAX_PROCESSORS: u32 = 4096;
+
+/// A descriptor: the machine, and the files it refers to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Package {
+    /// The machine.
+    pub machine: Machine,
+    /// All files of the references section.
+    pub files: Vec<PackageFile>,
+}
+
+/// A file of the references section.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PackageFile {
+    /// Its identifier in the descriptor.
+    pub id: String,
+    /// Its name or pieces of it, relative to the descriptor, in order.
+    pub parts: Vec<String>,
+    /// Its length in bytes, where stated.
+    pub size: Option<u64>,
+    /// How it is compressed as a whole.
+    pub compression: Option<String>,
+}
+
+/// Whether `head`, the start of a file, looks like a descriptor.
+pub fn looks_like(head: &[u8]) -> bool {
+    // The head may end inside a character.
+    let text = xml::text(head, "").unwrap_or_else(|_| String::from_utf8_lossy(head).into_owned());
+    let text = text.trim_start();
+    text.starts_with('<') && (text.contains("<Envelope") || text.contains(":Envelope"))
+}
+
+/// Reads a descriptor; `file` names it in errors.
+///
+/// # Errors
+/// [`Error::Xml`] for XML that is not sound, [`Error::Invalid`] for a descriptor that contradicts itself,
+/// [`Error::Unsupported`] for one with several machines.
+pub fn read(bytes: &[u8], file: &str) -> Result<Package> {
+    let text = xml::text(bytes, file)?;
+    let document = xml::parse(&text, file)?;
+    Reader { file, envelope: document.root_element() }.package()
+}
+
+struct Reader<'a, 'i> {
+    file: &'a str,
+    envelope: Node<'a, 'i>,
+}
+
+/// A controller of the hardware section.
+struct Controller {
+    kind: ControllerKind,
+    /// Which of its kind.
+    bus: u32,
+    /// Place among all controllers.
+    order: usize,
+}
+
+/// A disk of the disk section.
+struct DiskEntry {
+    file: Option<String>,
+    capacity: Option<u64>,
+}
+
+impl<'a, 'i> Reader<'a, 'i> {
+    fn invalid(&self, node: Node<'_, '_>, what: impl Into<String>) -> Error {
+        let line = node.document().text_pos_at(node.range().start).row;
+        Error::Invalid { file: self.file.into(), line, what: what.into() }
+    }
+
+    fn invalid_item(&self, item: &Item<'_>, what: impl Into<String>) -> Error {
+        Error::Invalid { file: self.file.into(), line: item.line, what: what.into() }
+    }
+
+    fn package(&self) -> Result<Package> {
+        if self.envelope.tag_name().name() != "Envelope" {
+            return Err(self.invalid(self.envelope, "the outermost element is not 'Envelope'"));
+        }
+        let files = self.files()?;
+        let system = self.system()?;
+        let machine = self.machine(system, &files)?;
+        Ok(Package { machine, files })
+    }
+
+    fn system(&self) -> Result<Node<'a, 'i>> {
+        let mut systems: Vec<Node<'a, 'i>> = self.envelope.all("VirtualSystem").collect();
+        for collection in self.envelope.all("VirtualSystemCollection") {
+            systems.extend(collection.descendants().filter(|node| node.tag_name().name() == "VirtualSystem"));
+        }
+        match systems[..] {
+            [system] => Ok(system),
+            [] => Err(self.invalid(self.envelope, "no 'VirtualSystem' is in it")),
+            _ => Err(Error::Unsupported {
+                file: self.file.into(),
+                what: format!("it describes {} machines, and this version moves one at a time", systems.len()),
+            }),
+        }
+    }
+
+    fn files(&self) -> Result<Vec<PackageFile>> {
+        let mut files = Vec::new();
+        let references = self.envelope.first("References");
+        for node in references.iter().flat_map(|references| references.all("File")) {
+            let (Some(id), Some(href)) = (node.attr("id"), node.attr("href")) else {
+                return Err(self.invalid(node, "a file without 'id' or 'href'"));
+            };
+            let number = |name: &str| -> Result<Option<u64>> {
+                let Some(text) = node.attr(name) else { return Ok(None) };
+                text.trim()
+                    .parse()
+                    .map(Some)
+                    .map_err(|_| self.invalid(node, format!("{name} is '{text}', expected a number")))
+            };
+            let size = number("size")?;
+            let parts = match number("chunkSize")?.filter(|&chunk| chunk > 0) {
+                None => vec![href.to_string()],
+                // DSP0243, section "References": the pieces are called after the file, with a number of nine digits.
+                Some(chunk) => {
+                    let Some(size) = size else {
+                        return Err(self.invalid(node, "a file in pieces without its whole size"));
+                    };
+                    let count = size.div_ceil(chunk);
+                    if count > 10_000 {
+                        return Err(self.invalid(node, format!("a file in {count} pieces")));
+                    }
+                    (0..count).map(|index| format!("{href}.{index:09}")).collect()
+                }
+            };
+            let compression = node.attr("compression").filter(|kind| *kind != "identity").map(str::to_string);
+            files.push(PackageFile { id: id.into(), parts, size, compression });
+        }
+        Ok(files)
+    }
+
+    fn disk_entries(&self) -> Result<HashMap<String, DiskEntry>> {
+        let mut disks = HashMap::new();
+        let section = self.envelope.first("DiskSection");
+        for node in section.iter().flat_map(|section| section.all("Disk")) {
+            let Some(id) = node.attr("diskId") else {
+                return Err(self.invalid(node, "a disk without 'diskId'"));
+            };
+            let units = node.attr("capacityAllocationUnits").unwrap_or_default();
+            let capacity = match node.attr("capacity") {
+                None => None,
+                // A property that is filled in when the package is deployed.
+                Some(text) if text.starts_with("${") => None,
+                Some(text) => Some(self.quantity(text, units).ok_or_else(|| {
+                    self.invalid(
+                        node,
+                        format!("disk '{id}' has capacity '{text}' in units of '{units}', which is no size"),
+                    )
+                })?),
+            };
+            let file = node.attr("fileRef").filter(|file| !file.is_empty()).map(str::to_string);
+            disks.insert(id.to_string(), DiskEntry { file, capacity });
+        }
+        Ok(disks)
+    }
+
+    fn quantity(&self, number: &str, units: &str) -> Option<u64> {
+        number.trim().parse::<u64>().ok()?.checked_mul(bytes_per_unit(units)?)
+    }
+
+    fn default_option(&self) -> Option<&'a str> {
+        let section = self.envelope.first("DeploymentOptionSection")?;
+        let options = || section.all("Configuration");
+        let default = options().find(|node| matches!(node.attr("default"), Some("true" | "1")));
+        default.or_else(|| options().next())?.attr("id")
+    }
+
+    fn machine(&self, system: Node<'a, 'i>, files: &[PackageFile]) -> Result<Machine> {
+        let Some(hardware) = system.first("VirtualHardwareSection") else {
+            return Err(self.invalid(system, "the machine has no 'VirtualHardwareSection'"));
+        };
+        let option = self.default_option();
+        let items: Vec<Item<'_>> = hardware
+            .children()
+            .filter(|node| matches!(node.tag_name().name(), "Item" | "StorageItem" | "EthernetPortItem"))
+            .filter(|node| Item::applies(*node, option))
+            .map(Item::read)
+            .collect();
+        let named = system.value("Name").or_else(|| system.attr("id")).unwrap_or("machine");
+        let kind = self.kind_of_system(system)?;
+        let vendor = Vendor::read(system, hardware);
+        let clock = match (vendor.local_time, &kind) {
+            (Some(true), _) => Clock::Local,
+            (None, Some(kind)) if kind.keeps_local_time() => Clock::Local,
+            _ => Clock::Utc,
+        };
+        let disks = self.disks(&items, files, vendor.boot)?;
+        Ok(Machine {
+            name: named.to_string(),
+            uuid: None,
+            description: system.first("AnnotationSection").and_then(|s| s.value("Annotation")).map(str::to_string),
+            cpu: self.cpu(&items)?,
+            memory: self.memory(&items)?,
+            firmware: vendor.firmware,
+            clock,
+            system: kind,
+            disks,
+            removable: removable(&items),
+            adapters: adapters(&items),
+            leftovers: leftovers(&items),
+        })
+    }
+
+    fn kind_of_system(&self, system: Node<'a, 'i>) -> Result<Option<System>> {
+        let Some(section) = system.first("OperatingSystemSection") else { return Ok(None) };
+        let Some(id) = section.attr("id") else { return Ok(None) };
+        let cim_os_type = id
+            .trim()
+            .parse()
+            .map_err(|_| self.invalid(section, format!("kind of system '{id}', expected a number")))?;
+        Ok(Some(System { cim_os_type, description: section.value("Description").map(str::to_string) }))
+    }
+
+    fn cpu(&self, items: &[Item<'_>]) -> Result<Cpu> {
+        let Some(item) = items.iter().find(|item| item.kind == resource::PROCESSOR) else {
+            return Ok(Cpu { sockets: 1, cores: 1 });
+        };
+        let number = |text: Option<&str>| text.and_then(|text| text.parse::<u32>().ok());
+        let total = number(item.quantity)
+            .filter(|total| (1..=MAX_PROCESSORS).contains(total))
+            .ok_or_else(|| self.invalid_item(item, format!("'{}' processors", item.quantity.unwrap_or_default())))?;
+        // A number of cores that does not divide the whole cannot be built.
+        let cores =
+            number(item.cores_per_socket).filter(|&cores| cores > 0 && total.is_multiple_of(cores)).unwrap_or(1);
+        Ok(Cpu { sockets: total / cores, cores })
+    }
+
+    fn memory(&self, items: &[Item<'_>]) -> Result<u64> {
+        let Some(item) = items.iter().find(|item| item.kind == resource::MEMORY) else {
+            return Err(self.invalid(self.envelope, "the machine has no memory"));
+        };
+        // A bare number of memory always meant MiB.
+        let units = if item.units.is_empty() { "MegaBytes" } else { item.units };
+        let quantity = item.quantity.unwrap_or_default();
+        self.quantity(quantity, units).filter(|bytes| (1 << 20..=MAX_MEMORY).contains(bytes)).ok_or_else(|| {
+            self.invalid_item(item, format!("memory of '{quantity}' in units of '{units}', which is no sensible size"))
+        })
+    }
+
+    fn disks(&self, items: &[Item<'_>], files: &[PackageFile], boot: Option<&str>) -> Result<Vec<DiskDevice>> {
+        let entries = self.disk_entries()?;
+        let controllers = controllers(items);
+        let mut disks: Vec<(usize, &str, DiskDevice)> = Vec::new();
+        for item in items.iter().filter(|item| item.kind == resource::DISK) {
+            let target = item
+                .host_resource
+                .ok_or_else(|| self.invalid_item(item, format!("disk '{}' does not say what it holds", item.name)))?;
+            // `ovf:/disk/ID`, `ovf:/file/ID`, and the same without the scheme or with two slashes.
+            let path = target.strip_prefix("ovf:").unwrap_or(target).trim_start_matches('/');
+            let (kind, id) = path.split_once('/').unwrap_or(("", path));
+            let entry = match kind {
+                "disk" => entries.get(id),
+                "file" => Some(&DiskEntry { file: Some(id.into()), capacity: None }),
+                _ => None,
+            };
+            let Some(entry) = entry else {
+                return Err(
+                    self.invalid_item(item, format!("disk '{}' refers to '{target}', which is not there", item.name))
+                );
+            };
+            let file = match &entry.file {
+                None => None,
+                Some(id) => Some(files.iter().find(|file| &file.id == id).ok_or_else(|| {
+                    self.invalid_item(
+                        item,
+                        format!("disk '{}' refers to file '{id}', which is not in the references", item.name),
+                    )
+                })?),
+            };
+            let controller = item.parent.and_then(|parent| controllers.get(parent));
+            let slot = item.address_on_parent.and_then(|text| text.parse().ok());
+            let device = DiskDevice {
+                id: id.to_string(),
+                files: file.map(|file| file.parts.clone()).unwrap_or_default(),
+                compression: file.and_then(|file| file.compression.clone()),
+                capacity: entry.capacity,
+                controller: controller.map_or(ControllerKind::Unknown, |c| c.kind),
+                bus: controller.map_or(0, |c| c.bus),
+                slot: slot.unwrap_or(disks.len() as u32),
+                boot: None,
+            };
+            disks.push((controller.map_or(usize::MAX, |c| c.order), item.instance, device));
+        }
+        disks.sort_by_key(|(order, _, disk)| (*order, disk.slot));
+        let first = boot.and_then(|id| disks.iter().position(|(_, instance, _)| *instance == id)).unwrap_or(0);
+        if let Some((.., disk)) = disks.get_mut(first) {
+            disk.boot = Some(1);
+        }
+        Ok(disks.into_iter().map(|(.., disk)| disk).collect())
+    }
+}
+
+/// The disk controllers by their instance.
+fn controllers<'a>(items: &[Item<'a>]) -> HashMap<&'a str, Controller> {
+    let mut of_kind: HashMap<ControllerKind, u32> = HashMap::new();
+    let mut controllers = HashMap::new();
+    for (order, item) in items.iter().enumerate() {
+        let Some(kind) = controller_kind(item) else { continue };
+        let count = of_kind.entry(kind).or_default();
+        // Bus numbers of some hosts count over all kinds of SCSI; ours count within a kind.
+        controllers.insert(item.instance, Controller { kind, bus: *count, order });
+        *count += 1;
+    }
+    controllers
+}
+
+fn removable(items: &[Item<'_>]) -> Vec<Removable> {
+    let controllers = controllers(items);
+    let drive = |item: &Item<'_>| {
+        let kind = match item.kind {
+            resource::CD | resource::DVD => RemovableKind::Cdrom,
+            resource::FLOPPY => RemovableKind::Floppy,
+            _ => return None,
+        };
+        let controller = item.parent.and_then(|parent| controllers.get(parent));
+        let media = item.host_resource.filter(|media| !media.is_empty()).map(str::to_string);
+        Some(Removable { kind, controller: controller.map_or(ControllerKind::Unknown, |c| c.kind), media })
+    };
+    items.iter().filter_map(drive).collect()
+}
+
+fn adapters(items: &[Item<'_>]) -> Vec<Adapter> {
+    let adapter = |item: &Item<'_>| Adapter {
+        name: item.name.to_string(),
+        model: adapter_model(&item.subtype),
+        mac: item.address.and_then(mac),
+        network: item.connection.map(str::to_string),
+    };
+    items.iter().filter(|item| item.kind == resource::ETHERNET).map(adapter).collect()
+}
+
+/// Devices that are neither carried over nor given by every host.
+fn leftovers(items: &[Item<'_>]) -> Vec<Leftover> {
+    let leftover = |item: &Item<'_>| {
+        let what = match item.kind {
+            resource::PROCESSOR
+            | resource::MEMORY
+            | resource::IDE
+            | resource::SCSI
+            | resource::ETHERNET
+            | resource::FLOPPY
+            | resource::CD
+            | resource::DVD
+            | resource::DISK
+            | resource::OTHER_STORAGE
+            | resource::USB
+            | resource::GRAPHICS => return None,
+            resource::SERIAL => "serial port",
+            resource::PARALLEL => "parallel port",
+            resource::SOUND => "sound card",
+            _ => "device",
+        };
+        let detail = if item.subtype.is_empty() { item.name } else { &item.subtype };
+        Some(Leftover { what: what.into(), detail: detail.to_string() })
+    };
+    items.iter().filter_map(leftover).collect()
+}
+
+/// What DSP0243 has no element for, and hosts add in namespaces of their own.
+struct Vendor<'a> {
+    firmware: Firmware,
+    local_time: Option<bool>,
+    /// Instance of the item that boots first.
+    boot: Option<&'a str>,
+}
+
+impl<'a> Vendor<'a> {
+    fn read(system: Node<'a, '_>, hardware: Node<'a, '_>) -> Self {
+        let config = |key: &str| {
+            let configs = hardware.children().filter(|node| matches!(node.tag_name().name(), "Config" | "ExtraConfig"));
+            configs.filter(|node| node.attr("key") == Some(key)).find_map(|node| node.attr("value"))
+        };
+        // A whole machine in the exporting host's own format.
+        let inner = system.first("Machine").and_then(|machine| machine.first("Hardware"));
+        let inner_attr =
+            |element, attr| inner.and_then(|hardware| hardware.first(element)).and_then(|node| node.attr(attr));
+        let words = [config("firmware"), inner_attr("Firmware", "type")];
+        let uefi = words.into_iter().flatten().any(|word| word.to_ascii_lowercase().starts_with("efi"));
+        let secure = config("bootOptions.efiSecureBootEnabled").or_else(|| config("uefi.secureBoot.enabled"));
+        let secure_boot = secure.is_some_and(|value| value.eq_ignore_ascii_case("true"));
+        let boot = system
+            .descendants()
+            .find(|node| node.tag_name().name() == "BootOrderSection" && node.attr("type").is_none_or(|t| t == "disk"))
+            .and_then(|node| node.attr("instanceId"))
+            .and_then(|list| list.split_whitespace().next());
+        let local_time = inner_attr("RTC", "localOrUTC").map(|value| value.eq_ignore_ascii_case("local"));
+        Self { firmware: if uefi { Firmware::Uefi { secure_boot } } else { Firmware::Bios }, local_time, boot }
+    }
+}

@@ -1,0 +1,101 @@
+//! XML from strangers: no document types and so no entities, bounded in size, nodes and namespaces.
+
+use roxmltree::{Document, Node, ParsingOptions};
+
+use crate::error::{Error, Result};
+
+/// The largest machine file that we read; a large one of a real host has some hundred KiB.
+const MAX_BYTES: usize = 16 << 20;
+const MAX_NODES: u32 = 500_000;
+/// Namespace declarations. The parser keeps all that are in scope for each element that adds one, so their number
+/// counts squared; a real file has one to a hundred.
+const MAX_NAMESPACES: usize = 4096;
+
+/// The text of a file: UTF-8, or UTF-16 where it starts with a byte order mark.
+pub(crate) fn text(bytes: &[u8], file: &str) -> Result<String> {
+    let wrong = |what: &str| Error::Xml { file: file.into(), what: what.into() };
+    if bytes.len() > MAX_BYTES {
+        return Err(wrong("it is larger than 16 MiB"));
+    }
+    let wide = |pair: fn([u8; 2]) -> u16| {
+        let units: Vec<u16> = bytes[2..].chunks_exact(2).map(|unit| pair([unit[0], unit[1]])).collect();
+        String::from_utf16(&units).map_err(|_| wrong("it is no valid UTF-16"))
+    };
+    match bytes {
+        [0xff, 0xfe, ..] => wide(u16::from_le_bytes),
+        [0xfe, 0xff, ..] => wide(u16::from_be_bytes),
+        _ => {
+            let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
+            std::str::from_utf8(bytes).map(str::to_string).map_err(|_| wrong("it is no valid UTF-8"))
+        }
+    }
+}
+
+/// Parses `text`, the content of `file`.
+pub(crate) fn parse<'a>(text: &'a str, file: &str) -> Result<Document<'a>> {
+    let wrong = |what: String| Error::Xml { file: file.into(), what };
+    if text.matches("xmlns").nth(MAX_NAMESPACES).is_some() {
+        return Err(wrong(format!("it declares more than {MAX_NAMESPACES} namespaces")));
+    }
+    let options = ParsingOptions { allow_dtd: false, nodes_limit: MAX_NODES, ..ParsingOptions::default() };
+    Document::parse_with_options(text, options).map_err(|error| wrong(error.to_string()))
+}
+
+/// What our readers ask of an element. Namespaces are not compared: hosts differ in their versions of them, and the
+/// local names are clear.
+pub(crate) trait Element<'a, 'i: 'a> {
+    /// Child elements of a local name.
+    fn all(&self, name: &'static str) -> impl Iterator<Item = Node<'a, 'i>>;
+    /// The first child element of a local name.
+    fn first(&self, name: &'static str) -> Option<Node<'a, 'i>>;
+    /// The trimmed text of the first child of a local name; `None` when there is none, or it is empty.
+    fn value(&self, name: &'static str) -> Option<&'a str>;
+    /// An attribute of a local name, in any namespace.
+    fn attr(&self, name: &str) -> Option<&'a str>;
+}
+
+impl<'a, 'i: 'a> Element<'a, 'i> for Node<'a, 'i> {
+    fn all(&self, name: &'static str) -> impl Iterator<Item = Node<'a, 'i>> {
+        self.children().filter(move |child| child.is_element() && child.tag_name().name() == name)
+    }
+
+    fn first(&self, name: &'static str) -> Option<Node<'a, 'i>> {
+        self.all(name).next()
+    }
+
+    fn value(&self, name: &'static str) -> Option<&'a str> {
+        self.first(name)?.text().map(str::trim).filter(|text| !text.is_empty())
+    }
+
+    fn attr(&self, name: &str) -> Option<&'a str> {
+        self.attributes().find(|attribute| attribute.name() == name).map(|attribute| attribute.value())
+    }
+}
+
+/// `text` without the characters that XML 1.0 cannot hold (section 2.2).
+pub(crate) fn clean(text: &str) -> String {
+    let allowed =
+        |c: &char| matches!(c, '\t' | '\n' | '\r' | '\u{20}'..='\u{d7ff}' | '\u{e000}'..='\u{fffd}' | '\u{10000}'..);
+    text.chars().filter(allowed).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bombs_are_refused_depth_is_harmless_and_encodings_are_read() {
+        let bomb = "<!DOCTYPE x [<!ENTITY a \"aaaa\"><!ENTITY b \"&a;&a;\">]><x>&b;</x>";
+        assert!(parse(bomb, "x").is_err());
+        let deep = "<a>".repeat(100_000) + &"</a>".repeat(100_000);
+        assert!(parse(&deep, "x").is_ok(), "depth costs nothing");
+        assert!(parse(&"<a/>".repeat(1_000_000), "x").is_err());
+        let scopes: String = (0..5000).map(|i| format!("<a xmlns:n{i}='u{i}'>")).collect();
+        assert!(parse(&scopes, "x").unwrap_err().to_string().contains("4096 namespaces"));
+        let wide: Vec<u8> = [0xff, 0xfe].into_iter().chain("<a/>".encode_utf16().flat_map(u16::to_le_bytes)).collect();
+        assert_eq!(text(&wide, "x").unwrap(), "<a/>");
+        assert_eq!(text(b"\xef\xbb\xbf<a/>", "x").unwrap(), "<a/>");
+        assert!(text(b"\xff\x00", "x").is_err());
+        assert!(text(&vec![b' '; MAX_BYTES + 1], "x").is_err());
+    }
+}

@@ -1,0 +1,88 @@
+//! What ends a step.
+
+use std::io;
+
+use crate::finding::{Finding, Severity};
+
+/// Result of this crate.
+pub type Result<T, E = Error> = std::result::Result<T, E>;
+
+/// An error with a whole sentence as its message; [`Error::remedy`] says what the person can do.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// From a disk.
+    #[error(transparent)]
+    Disk(#[from] reformis_disk::Error),
+    /// From a machine file or a destination.
+    #[error(transparent)]
+    Machine(#[from] reformis_machine::Error),
+    /// Findings that stand in the way.
+    #[error("refused before anything was written: {}", blockers(findings))]
+    Refused {
+        /// All findings, the blockers among them.
+        findings: Vec<Finding>,
+    },
+    /// A file is not the one that was exported.
+    #[error("'{file}' is not what its manifest says: {algorithm} is {found}, expected {expected}")]
+    ManifestMismatch {
+        /// The file.
+        file: String,
+        /// The digest's algorithm.
+        algorithm: &'static str,
+        /// Digest of the bytes.
+        found: String,
+        /// Digest in the manifest.
+        expected: String,
+    },
+    /// A receipt that cannot be read.
+    #[error("the receipt '{path}' cannot be read: {what}")]
+    Receipt {
+        /// The file.
+        path: String,
+        /// What is wrong.
+        what: String,
+    },
+    /// Source and result of one step are the same file.
+    #[error("'{path}' is the source itself: a source is never written")]
+    SameFile {
+        /// The file.
+        path: String,
+    },
+    /// The place of a landing holds something that is no landing.
+    #[error("'{path}' exists and is no landing (it holds no receipt): it is not replaced, also not with --force")]
+    NotALanding {
+        /// The folder.
+        path: String,
+    },
+}
+
+fn blockers(findings: &[Finding]) -> String {
+    let codes: Vec<_> = findings.iter().filter(|f| f.severity() == Severity::Blocker).map(Finding::code).collect();
+    let blockers = if codes.len() == 1 { "1 blocker".to_string() } else { format!("{} blockers", codes.len()) };
+    format!("{blockers} ({})", codes.join(", "))
+}
+
+impl Error {
+    pub(crate) fn io(action: &'static str, path: &std::path::Path) -> impl FnOnce(io::Error) -> Self {
+        let convert = reformis_disk::Error::io(action, path.to_string_lossy(), None);
+        move |source| Self::Disk(convert(source))
+    }
+
+    /// What the person can do about it, as a sentence; `None` when the message says it all.
+    pub fn remedy(&self) -> Option<&'static str> {
+        match self {
+            Self::Disk(error) => error.remedy(),
+            Self::ManifestMismatch { .. } => {
+                Some("The file was damaged or changed on its way: export it or fetch it again.")
+            }
+            Self::Receipt { .. } => Some("Name the receipt.json in the folder of a landing."),
+            Self::NotALanding { .. } => Some("Choose another folder with --into, or move that one away."),
+            _ => None,
+        }
+    }
+
+    /// Whether the person or the system asked us to stop.
+    pub fn is_interrupted(&self) -> bool {
+        matches!(self, Self::Disk(reformis_disk::Error::Interrupted))
+    }
+}

@@ -1,0 +1,178 @@
+//! Whether a landing is what its source was, plus the recorded edits, and nothing else.
+
+use std::{
+    ops::Range,
+    path::{Path, PathBuf},
+    sync::Arc,
+};
+
+use reformis_disk::{
+    Disk, Format, Storage,
+    disk::{EmptyDisk, GrownDisk},
+    formats, overlay,
+    pipeline::{self, Comparison},
+    source::{self, Pieces},
+};
+use serde::Serialize;
+
+use crate::{
+    error::{Error, Result},
+    finding::Finding,
+    observer::{Context, Step},
+    receipt::{DiskRecord, FileDigest, Receipt},
+};
+
+/// The outcome of a proof.
+#[derive(Debug, Clone, Serialize)]
+pub struct Proof {
+    /// Whether everything is as it should be.
+    pub holds: bool,
+    /// One for each disk, or for the pair that was compared.
+    pub disks: Vec<DiskProof>,
+    /// What the person should know.
+    pub findings: Vec<Finding>,
+}
+
+/// The outcome for one disk.
+#[derive(Debug, Clone, Serialize)]
+pub struct DiskProof {
+    /// What it was compared with.
+    pub source: String,
+    /// The disk.
+    pub result: String,
+    /// Guest-visible size of the source and of the result in bytes.
+    pub sizes: (u64, u64),
+    /// Bytes that recorded edits cover, which may differ.
+    pub edited: u64,
+    /// Whether it is as it should be.
+    pub holds: bool,
+    /// The first byte that differs, outside the recorded edits.
+    pub first_difference: Option<u64>,
+    /// Bytes in blocks of 1 MiB that differ.
+    pub differing: u64,
+    /// Content digest of the result.
+    pub content_digest: String,
+    /// What does not hold, as a sentence.
+    pub reason: Option<String>,
+}
+
+/// Proves the landing whose receipt is at `path`: each disk against its source, and both against the receipt.
+///
+/// # Errors
+/// When the receipt, a source or a result cannot be read. A difference is no error: see [`Proof::holds`].
+pub fn prove_receipt(path: &Path, context: &Context<'_>) -> Result<Proof> {
+    let receipt = Receipt::read(path)?;
+    let folder = path.parent().unwrap_or(Path::new("."));
+    let mut findings = Vec::new();
+    for file in &receipt.sources {
+        let Ok(storage) = source::open(Path::new(&file.path)) else { continue };
+        let now = crate::target::source_file(storage.as_ref(), None);
+        if (now.size, now.modified) != (file.size, file.modified) {
+            findings.push(Finding::SourceChangedSince { path: file.path.clone() });
+        }
+    }
+    let machine_file = folder.join(&receipt.machine.file);
+    let bytes = std::fs::read(&machine_file).map_err(|error| Error::io("reading", &machine_file)(error))?;
+    if FileDigest::blake3(&bytes) != receipt.machine.digest {
+        findings.push(Finding::MachineFileChanged { path: machine_file.to_string_lossy().into() });
+    }
+    let mut disks = Vec::new();
+    for (index, record) in receipt.disks.iter().enumerate() {
+        let step =
+            Step { action: "comparing", what: record.result.clone(), number: index + 1, of: receipt.disks.len() };
+        disks.push(prove_disk(record, folder, &step, context)?);
+    }
+    Ok(Proof { holds: disks.iter().all(|disk| disk.holds), disks, findings })
+}
+
+/// Where the result of `record` lies; its name may not lead out of the landing.
+fn result_path(record: &DiskRecord, folder: &Path) -> Result<PathBuf> {
+    let result = source::resolve_link(folder, "the receipt", &record.result, source::Links::OwnFolder);
+    Ok(result?)
+}
+
+fn prove_disk(record: &DiskRecord, folder: &Path, step: &Step, context: &Context<'_>) -> Result<DiskProof> {
+    let declared = |shape: &str| shape.split('/').next().and_then(|format| format.parse::<Format>().ok());
+    let path = result_path(record, folder)?;
+    let result = formats::open(source::open(&path)?, declared(&record.after.shape))?.disk;
+    let before: Arc<dyn Disk> = match (&record.source[..], &record.before) {
+        ([], _) | (_, None) => Arc::new(EmptyDisk::new(record.after.virtual_size)),
+        (files, Some(facts)) => {
+            let parts: Vec<Arc<dyn Storage>> =
+                files.iter().map(|file| source::open(Path::new(file))).collect::<Result<_, _>>()?;
+            let whole = match &parts[..] {
+                [one] => one.clone(),
+                _ => Arc::new(Pieces::new(files.join(" + "), parts)),
+            };
+            formats::open(whole, declared(&facts.shape))?.disk
+        }
+    };
+    let mut allowed: Vec<Range<u64>> = Vec::new();
+    for range in record.edits.iter().flat_map(|edit| &edit.ranges) {
+        overlay::add_range(&mut allowed, range.clone());
+    }
+    let source = if record.source.is_empty() { "an empty disk".into() } else { record.source.join(" + ") };
+    // A disk that was made larger on the way, as recorded, ends in zeros.
+    let before = Arc::new(GrownDisk::new(before, record.after.virtual_size));
+    let mut proof = compare(before, &result, &allowed, step, context)?;
+    proof.source = source;
+    proof.result = path.to_string_lossy().into();
+    if proof.reason.is_none() && result.size() != record.after.virtual_size {
+        let (found, recorded) = (result.size(), record.after.virtual_size);
+        proof.reason = Some(format!("the disk has {found} bytes, and the receipt records {recorded}"));
+    }
+    if proof.reason.is_none() && proof.content_digest != record.content_digest {
+        proof.reason = Some("the content digest is not the one that the receipt records".into());
+    }
+    proof.holds = proof.reason.is_none();
+    Ok(proof)
+}
+
+/// Compares two disks in any shapes.
+///
+/// # Errors
+/// When one cannot be read. A difference is no error: see [`Proof::holds`].
+pub fn prove_disks(left: &Path, right: &Path, from: Option<Format>, context: &Context<'_>) -> Result<Proof> {
+    let open = |path: &Path| -> Result<Arc<dyn Disk>> { Ok(formats::open(source::open(path)?, from)?.disk) };
+    let (before, after) = (open(left)?, open(right)?);
+    let step = Step { action: "comparing", what: right.to_string_lossy().into(), number: 1, of: 1 };
+    let mut proof = compare(before, &after, &[], &step, context)?;
+    proof.source = left.to_string_lossy().into();
+    proof.result = right.to_string_lossy().into();
+    Ok(Proof { holds: proof.holds, disks: vec![proof], findings: Vec::new() })
+}
+
+/// Compares over the whole length of the longer disk: where one ends, the other must be zero, and less than a sector of
+/// that is no difference, since most formats count in sectors.
+fn compare(
+    before: Arc<dyn Disk>,
+    after: &Arc<dyn Disk>,
+    allowed: &[Range<u64>],
+    step: &Step,
+    context: &Context<'_>,
+) -> Result<DiskProof> {
+    let sizes = (before.size(), after.size());
+    let size = sizes.0.max(sizes.1);
+    let (left, right) = (GrownDisk::new(before, size), GrownDisk::new(after.clone(), size));
+    let total = pipeline::work(&left)?.max(pipeline::work(&right)?);
+    let Comparison { first_difference, differing, right: digest, .. } =
+        context.step(step, total, |watch| pipeline::compare(&left, &right, allowed, watch))?;
+    let reason = match first_difference {
+        Some(at) => Some(format!("the first byte that differs is byte {at}")),
+        None if sizes.0.abs_diff(sizes.1) >= reformis_disk::SECTOR => {
+            Some(format!("the sizes differ: {} and {} bytes; what is more is all zero", sizes.0, sizes.1))
+        }
+        None => None,
+    };
+    Ok(DiskProof {
+        source: String::new(),
+        result: String::new(),
+        sizes,
+        edited: allowed.iter().map(|range| range.end - range.start).sum(),
+        holds: reason.is_none(),
+        first_difference,
+        differing,
+        content_digest: digest.to_string(),
+        reason,
+    })
+}

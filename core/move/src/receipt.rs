@@ -1,0 +1,162 @@
+//! The record of a move. Its fields are documented in `docs/receipt.md`, and only ever added to.
+
+use std::path::Path;
+
+use jiff::Timestamp;
+use reformis_disk::{Facts, overlay::Edit};
+use reformis_machine::Machine;
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    error::{Error, Result},
+    finding::FindingRecord,
+};
+
+/// Version of the receipt's schema that this version writes, and the newest that it reads.
+pub const SCHEMA: u32 = 1;
+
+/// The name of the receipt in a landing.
+pub const FILE_NAME: &str = "receipt.json";
+
+/// The record of a move.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Receipt {
+    /// Version of this schema.
+    pub schema: u32,
+    /// Name and version of the tool.
+    pub tool: String,
+    /// When the move began.
+    pub started: Timestamp,
+    /// When it ended.
+    pub finished: Timestamp,
+    /// What was moved, as the person named it.
+    pub target: String,
+    /// Name of the destination.
+    pub destination: String,
+    /// Every file that was read.
+    pub sources: Vec<SourceFile>,
+    /// Every disk.
+    pub disks: Vec<DiskRecord>,
+    /// The machine before and after.
+    pub machine: MachineRecord,
+    /// What the person should know.
+    pub findings: Vec<FindingRecord>,
+}
+
+/// A file that was read.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SourceFile {
+    /// Absolute path; a member of an archive continues the archive's.
+    pub path: String,
+    /// Length in bytes.
+    pub size: u64,
+    /// Time of the last change of the file, or of the archive that holds it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub modified: Option<Timestamp>,
+    /// Digest of its bytes; an archive has none of its own, its members have.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub digest: Option<FileDigest>,
+}
+
+/// A digest of a file's bytes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FileDigest {
+    /// `sha1`, `sha256`, `sha512` or `blake3`; `content` is the content digest over the file's bytes.
+    pub algorithm: String,
+    /// Hexadecimal digits.
+    pub value: String,
+}
+
+impl FileDigest {
+    /// The BLAKE3 digest of `bytes`.
+    pub(crate) fn blake3(bytes: &[u8]) -> Self {
+        Self { algorithm: "blake3".into(), value: blake3::hash(bytes).to_string() }
+    }
+}
+
+/// A disk of the move.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct DiskRecord {
+    /// Its name in the machine file.
+    pub id: String,
+    /// Absolute paths of the files it was read from: none for a disk that starts empty, several for one in pieces.
+    pub source: Vec<String>,
+    /// File in the landing.
+    pub result: String,
+    /// Shape and sizes before; `None` for a disk that starts empty.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub before: Option<DiskFacts>,
+    /// Shape and sizes after.
+    pub after: DiskFacts,
+    /// Content digest of the result's guest-visible bytes.
+    pub content_digest: String,
+    /// What was changed on the way, and where.
+    pub edits: Vec<Edit>,
+}
+
+/// What is recorded of an image.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct DiskFacts {
+    /// Format and layout.
+    pub shape: String,
+    /// The format's own name for it.
+    pub variant: String,
+    /// Guest-visible size in bytes.
+    pub virtual_size: u64,
+    /// Length of the file in bytes.
+    pub file_size: u64,
+}
+
+impl From<&Facts> for DiskFacts {
+    fn from(facts: &Facts) -> Self {
+        Self {
+            shape: facts.shape.to_string(),
+            variant: facts.variant.clone(),
+            virtual_size: facts.virtual_size,
+            file_size: facts.file_size,
+        }
+    }
+}
+
+/// The machine before and after.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct MachineRecord {
+    /// As its file described it.
+    pub before: Machine,
+    /// As it landed.
+    pub after: Machine,
+    /// Kind of the machine file that was written.
+    pub kind: String,
+    /// Its name in the landing.
+    pub file: String,
+    /// Its digest.
+    pub digest: FileDigest,
+}
+
+impl Receipt {
+    /// Reads the receipt at `path`.
+    ///
+    /// # Errors
+    /// [`Error::Receipt`] when it is none, or was written by a newer version.
+    pub fn read(path: &Path) -> Result<Self> {
+        let wrong = |what: String| Error::Receipt { path: path.to_string_lossy().into(), what };
+        let bytes = std::fs::read(path).map_err(|error| Error::io("reading", path)(error))?;
+        let value: serde_json::Value = serde_json::from_slice(&bytes).map_err(|error| wrong(error.to_string()))?;
+        match value.get("schema").and_then(serde_json::Value::as_u64) {
+            Some(schema) if schema <= u64::from(SCHEMA) => {}
+            Some(schema) => {
+                return Err(wrong(format!("its schema is {schema}, and this version reads up to {SCHEMA}")));
+            }
+            None => return Err(wrong("it has no schema number".into())),
+        }
+        serde_json::from_value(value).map_err(|error| wrong(error.to_string()))
+    }
+
+    /// As it is written.
+    pub(crate) fn to_json(&self) -> Vec<u8> {
+        // All keys are strings and no value refuses to be written, so there is no error to report.
+        let mut bytes = serde_json::to_vec_pretty(self).unwrap_or_default();
+        bytes.push(b'\n');
+        bytes
+    }
+}

@@ -1,0 +1,92 @@
+//! What is here: read from metadata alone, so it answers at once, whatever the size.
+
+use std::path::Path;
+
+use reformis_disk::{Facts, source::Links};
+use reformis_machine::Machine;
+use serde::Serialize;
+
+use crate::{
+    error::Result,
+    finding::Finding,
+    target::{self, Target},
+};
+
+/// What one target is.
+#[derive(Debug, Clone, Serialize)]
+pub struct Survey {
+    /// As it was named.
+    pub target: String,
+    /// What kind of thing it is.
+    pub kind: &'static str,
+    /// Files that were read for the machine, with their lengths in bytes.
+    pub files: Vec<SurveyedFile>,
+    /// The machine, where its settings are here.
+    pub machine: Option<Machine>,
+    /// Its disks.
+    pub disks: Vec<SurveyedDisk>,
+    /// What the person should know.
+    pub findings: Vec<Finding>,
+}
+
+/// A file of the target.
+#[derive(Debug, Clone, Serialize)]
+pub struct SurveyedFile {
+    /// Absolute path; a member of an archive continues the archive's.
+    pub path: String,
+    /// Length in bytes.
+    pub size: u64,
+}
+
+/// A disk of the target.
+#[derive(Debug, Clone, Serialize)]
+pub struct SurveyedDisk {
+    /// Its name in the machine file, or the file's.
+    pub id: String,
+    /// Absolute paths of the files that hold it.
+    pub files: Vec<String>,
+    /// What its metadata says; `None` when it starts empty or cannot be read.
+    pub image: Option<Facts>,
+    /// Size in bytes, also of a disk that starts empty.
+    pub size: u64,
+    /// Guest bytes for which something is stored, as far as the image's tables tell.
+    pub in_use: Option<u64>,
+}
+
+/// Looks at `path`.
+///
+/// # Errors
+/// Those of [`target::open`].
+pub fn survey(path: &Path, links: Links) -> Result<Survey> {
+    let mut target = target::open(path, links)?;
+    let disks = std::mem::take(&mut target.disks).iter().map(|disk| surveyed(disk, &mut target)).collect();
+    let files = target.files.iter().map(|file| SurveyedFile { path: file.path.clone(), size: file.size }).collect();
+    Ok(Survey {
+        target: target.name,
+        kind: target.kind.name(),
+        files,
+        machine: target.package.map(|package| package.machine),
+        disks,
+        findings: target.findings,
+    })
+}
+
+fn surveyed(disk: &target::TargetDisk, target: &mut Target) -> SurveyedDisk {
+    let in_use = match disk.image.as_ref().map(|image| reformis_disk::disk::data_bytes(image.disk.as_ref())) {
+        Some(Ok(bytes)) => Some(bytes),
+        // A table that lies shows only when it is walked.
+        Some(Err(error)) => {
+            let why = error.to_string();
+            target.findings.push(Finding::DiskUnreadable { disk: disk.id.clone(), why });
+            None
+        }
+        None => None,
+    };
+    SurveyedDisk {
+        id: disk.id.clone(),
+        files: disk.parts.iter().map(|part| target::absolute(part.storage.name())).collect(),
+        image: disk.image.as_ref().map(|image| image.facts.clone()),
+        size: disk.size,
+        in_use,
+    }
+}

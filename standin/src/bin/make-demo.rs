@@ -1,0 +1,122 @@
+//! Makes `demo/tidelog.ova` from `demo/tree`: see `demo/README.md`.
+
+use std::{
+    fs::{self, File},
+    io,
+    os::unix::fs::FileExt,
+    path::{Path, PathBuf},
+    process::Command,
+};
+
+use anyhow::{Context, Result, ensure};
+use reformis_standin::{
+    export,
+    ova::{self, ManifestKind},
+};
+
+const MIB: u64 = 1 << 20;
+/// 2026-03-01, so that the result does not depend on the day.
+const FAKE_TIME: &str = "1772323200";
+
+fn run(command: &mut Command) -> Result<()> {
+    let output = command.output().with_context(|| format!("running {command:?}"))?;
+    ensure!(output.status.success(), "{command:?}: {}", String::from_utf8_lossy(&output.stderr));
+    Ok(())
+}
+
+/// An ext4 file system of `size` bytes that holds `tree`, in a file of its own.
+fn ext4(image: &Path, size: u64, label: &str, uuid: &str, tree: &Path) -> Result<()> {
+    run(Command::new("mke2fs")
+        .env("E2FSPROGS_FAKE_TIME", FAKE_TIME)
+        .args(["-q", "-t", "ext4", "-L", label, "-U", uuid, "-m", "1"])
+        .args(["-E", &format!("hash_seed={uuid},root_owner=0:0,lazy_itable_init=1")])
+        .arg("-d")
+        .args([tree, image])
+        .arg(format!("{}k", size / 1024)))
+}
+
+/// A year of readings of four gauges, an hour apart.
+fn readings(folder: &Path) -> Result<()> {
+    fs::create_dir_all(folder)?;
+    for (gauge, phase) in [("harbour-wall", 0.0), ("north-channel", 0.7), ("sluice-east", 1.9), ("reed-bank", 2.6)] {
+        let mut text = String::from("hour,level_m\n");
+        for hour in 0..24 * 365u32 {
+            let t = f64::from(hour);
+            let level = 1.9 * (t / 12.42 * std::f64::consts::TAU + phase).sin() + 0.4 * (t / 354.4 + phase).cos();
+            text += &format!("{hour},{level:.2}\n");
+        }
+        fs::write(folder.join(format!("{gauge}-2025.csv")), text)?;
+    }
+    Ok(())
+}
+
+/// All times in `tree` set to the fake one: they end up in the file system.
+fn settle_times(tree: &Path) -> Result<()> {
+    run(Command::new("find").arg(tree).args(["-exec", "touch", "-h", "-d", &format!("@{FAKE_TIME}"), "{}", "+"]))
+}
+
+fn copy_into(image: &File, part: &Path, offset: u64) -> Result<()> {
+    let bytes = fs::read(part)?;
+    for (index, block) in bytes.chunks(MIB as usize).enumerate() {
+        if block.iter().any(|&byte| byte != 0) {
+            image.write_all_at(block, offset + index as u64 * MIB)?;
+        }
+    }
+    Ok(())
+}
+
+fn system_disk(work: &Path, tree: &Path) -> Result<PathBuf> {
+    let (disk, root, swap) = (work.join("disk1"), work.join("root"), work.join("swap"));
+    let image = File::options().create(true).truncate(true).read(true).write(true).open(&disk)?;
+    image.set_len(3 << 30)?;
+    let table = "label: dos\nlabel-id: 0x5a170021\nstart=2048, size=5242880, type=83, bootable\n\
+                 start=5244928, size=1046528, type=82\n";
+    let script = work.join("table");
+    fs::write(&script, table)?;
+    run(Command::new("sfdisk").arg("-q").arg(&disk).stdin(File::open(script)?))?;
+    ext4(&root, 5_242_880 * 512, "root", "5a170000-0000-4000-8000-000000000001", tree)?;
+    copy_into(&image, &root, MIB)?;
+    File::create(&swap)?.set_len(1_046_528 * 512)?;
+    run(Command::new("mkswap").args(["-q", "-U", "5a170000-0000-4000-8000-000000000002"]).arg(&swap))?;
+    copy_into(&image, &swap, 5_244_928 * 512)?;
+    Ok(disk)
+}
+
+fn data_disk(work: &Path) -> Result<PathBuf> {
+    let (disk, tree) = (work.join("disk2"), work.join("tides"));
+    readings(&tree)?;
+    settle_times(&tree)?;
+    ext4(&disk, 1 << 30, "tides", "5a170000-0000-4000-8000-000000000003", &tree)?;
+    Ok(disk)
+}
+
+fn stream(disk: &Path, name: &str) -> Result<Vec<u8>> {
+    let file = File::open(disk)?;
+    let mut bytes = Vec::new();
+    export::stream_vmdk(&mut bytes, name, file.metadata()?.len(), |offset, grain| -> io::Result<bool> {
+        file.read_exact_at(grain, offset)?;
+        Ok(grain.iter().any(|&byte| byte != 0))
+    })?;
+    Ok(bytes)
+}
+
+fn main() -> Result<()> {
+    let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../demo");
+    let work = tempfile::tempdir()?;
+    let tree = work.path().join("tree");
+    run(Command::new("cp").arg("-r").arg(demo.join("tree/root")).arg(&tree))?;
+    run(Command::new("find").arg(&tree).args(["-name", ".keep", "-delete"]))?;
+    run(Command::new("chmod").args(["-R", "u=rwX,go=rX"]).arg(&tree))?;
+    settle_times(&tree)?;
+    let disk1 = stream(&system_disk(work.path(), &tree)?, "tidelog-disk1.vmdk")?;
+    let disk2 = stream(&data_disk(work.path())?, "tidelog-disk2.vmdk")?;
+    let descriptor = fs::read_to_string(demo.join("tree/tidelog.ovf"))?
+        .replace("@SIZE1@", &disk1.len().to_string())
+        .replace("@SIZE2@", &disk2.len().to_string());
+    let ovf = ("tidelog.ovf", descriptor.as_bytes());
+    let disks = [("tidelog-disk1.vmdk", &disk1[..]), ("tidelog-disk2.vmdk", &disk2[..])];
+    let manifest = ova::manifest(ManifestKind::Sha256, &[ovf, disks[0], disks[1]]);
+    let archive = File::create(demo.join("tidelog.ova"))?;
+    ova::archive(archive, &[ovf, ("tidelog.mf", manifest.as_bytes()), disks[0], disks[1]])?;
+    Ok(())
+}
