@@ -34,6 +34,8 @@ pub struct Machine {
     pub removable: Vec<Removable>,
     /// Its network adapters.
     pub adapters: Vec<Adapter>,
+    /// Number of its serial ports.
+    pub serial_ports: u32,
     /// What its file describes, and this model cannot hold.
     pub leftovers: Vec<Leftover>,
 }

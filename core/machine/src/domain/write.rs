@@ -153,7 +153,10 @@ fn devices(xml: &mut Xml, machine: &Machine, disks: &[LandedDisk]) -> io::Result
             empty(xml, "model", &[("type", model)])
         })?;
     }
-    around(xml, "serial", &[("type", "pty")], |xml| empty(xml, "target", &[("port", "0")]))?;
+    // One more than the guest had where it had none: the way in when the network is dead.
+    for port in 0..machine.serial_ports.clamp(1, 4) {
+        around(xml, "serial", &[("type", "pty")], |xml| empty(xml, "target", &[("port", &port.to_string())]))?;
+    }
     around(xml, "console", &[("type", "pty")], |xml| empty(xml, "target", &[("type", "serial"), ("port", "0")]))?;
     // Where an agent in the guest listens, if there is one.
     around(xml, "channel", &[("type", "unix")], |xml| {

@@ -220,6 +220,7 @@ impl<'a, 'i> Reader<'a, 'i> {
             disks,
             removable: removable(&items),
             adapters: adapters(&items),
+            serial_ports: items.iter().filter(|item| item.kind == resource::SERIAL).count() as u32,
             leftovers: leftovers(&items),
         })
     }
@@ -366,9 +367,9 @@ fn leftovers(items: &[Item<'_>]) -> Vec<Leftover> {
             | resource::DVD
             | resource::DISK
             | resource::OTHER_STORAGE
+            | resource::SERIAL
             | resource::USB
             | resource::GRAPHICS => return None,
-            resource::SERIAL => "serial port",
             resource::PARALLEL => "parallel port",
             resource::SOUND => "sound card",
             _ => "device",

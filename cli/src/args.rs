@@ -1,0 +1,208 @@
+//! What can be typed.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum, builder::Styles};
+use reformis_disk::{Format, Shape};
+
+/// The command line.
+#[derive(Debug, Parser)]
+#[command(
+    name = "reformis",
+    version,
+    about = "Moves virtual machines between hosts and clouds, so that they boot at their destination the first time",
+    long_about = "Moves virtual machines between hosts and clouds, so that they boot at their destination the first \
+                  time.\n\nA move is one pass: the source is opened read-only and streamed once into its final form. \
+                  Nothing is unpacked first, nothing is converted twice, and the source is never written.",
+    after_help = "The order of the work:\n  \
+                  reformis survey tidelog.ova\n  \
+                  reformis carry tidelog.ova --dest virtio-host --into landing\n  \
+                  reformis prove landing/tidelog/receipt.json\n\n\
+                  Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused because of a blocker, 4 a proof did not \
+                  hold, 130 interrupted.",
+    styles = STYLES,
+    disable_help_subcommand = true,
+    propagate_version = true
+)]
+pub(crate) struct Cli {
+    #[command(flatten)]
+    pub(crate) global: Global,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+const STYLES: Styles = Styles::styled()
+    .header(anstyle::Style::new().bold())
+    .usage(anstyle::Style::new().bold())
+    .literal(anstyle::AnsiColor::Cyan.on_default())
+    .placeholder(anstyle::Style::new().dimmed());
+
+/// Options of every command.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Options of every command")]
+pub(crate) struct Global {
+    /// Print one JSON document instead of text
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Print results and errors only, no progress
+    #[arg(long, short, global = true, conflicts_with = "verbose")]
+    pub(crate) quiet: bool,
+    /// Tell on stderr what is done
+    #[arg(long, short, global = true)]
+    pub(crate) verbose: bool,
+    /// When to use colours
+    #[arg(long, value_name = "WHEN", default_value = "auto", global = true)]
+    pub(crate) color: Color,
+    /// Write a detailed log to FILE
+    #[arg(long, value_name = "FILE", global = true)]
+    pub(crate) log: Option<PathBuf>,
+}
+
+/// When to use colours.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    /// On a terminal
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Shows what is here: machines, disks, archives, findings
+    #[command(
+        long_about = "Shows what is here: machine settings, disks and how they are stored, archives, and findings.\n\n\
+                      Reads only metadata: it answers at once, whatever the size. A path may continue into an \
+                      uncompressed archive. Of a folder, every file in it is shown.",
+        after_help = "Examples:\n  reformis survey tidelog.ova\n  reformis survey tidelog.ova/tidelog-disk1.vmdk\n  \
+                      reformis survey /exports --json"
+    )]
+    Survey(SurveyArgs),
+    /// Lists the destinations that are known, or shows one in full
+    #[command(after_help = "Examples:\n  reformis dests\n  reformis dests virtio-host")]
+    Dests(DestsArgs),
+    /// Makes a move: disks, machine file and receipt, complete and stopped
+    #[command(
+        long_about = "Makes a move. The landing is a folder with the disks, the machine file and a receipt.\n\n\
+                      Each disk is streamed once from where it lies into its final form. The landing appears under its \
+                      name when it is whole and on disk, not before; if the move fails or is interrupted, nothing \
+                      half-made stays. The machine is complete and has never been started.",
+        after_help = "Example:\n  reformis carry tidelog.ova --dest virtio-host --into landing\n\nThe landing is then \
+                      landing/tidelog, and its disks are to stay there: the machine file names them by their whole path."
+    )]
+    Carry(CarryArgs),
+    /// Turns one disk into another shape, nothing else changed
+    #[command(
+        long_about = "Turns one disk into another shape, nothing else changed.\n\nThe source's format is told by its \
+                      content, the result's by its name. Runs of zeros are not stored. The result appears under its \
+                      name when it is whole and on disk, not before.",
+        after_help = "Examples:\n  reformis recast buoycam.vmdk buoycam.qcow2\n  \
+                      reformis recast tidelog.ova/tidelog-disk2.vmdk tides.img\n  \
+                      reformis recast /dev/vg0/ledger ledger.qcow2 --from raw\n  \
+                      reformis recast ledger.qcow2 ledger.disk --as raw/thin"
+    )]
+    Recast(RecastArgs),
+    /// Checks a landing against its source, or two disks against each other
+    #[command(
+        long_about = "Checks a landing against its source, or two disks in any shapes against each other.\n\nOf a \
+                      landing every byte of every disk is compared with its source, outside the ranges of the edits \
+                      that the receipt lists, and with the digest that it records. If something differs, the first \
+                      such byte is named and the exit code is 4.",
+        after_help = "Examples:\n  reformis prove landing/tidelog/receipt.json\n  reformis prove ledger.vmdk ledger.qcow2"
+    )]
+    Prove(ProveArgs),
+    /// Writes the demo's data and runs a whole example with it
+    #[command(
+        long_about = "Writes the demo's data into a folder and runs a whole example with it: survey, carry, prove.\n\n\
+                      The scenario is made up: Saltmarsh Sound, a coastal tide-gauge service, moves its server tidelog.",
+        after_help = "Examples:\n  reformis demo\n  reformis demo /tmp/saltmarsh"
+    )]
+    Demo(DemoArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SurveyArgs {
+    /// Archives, machine files, disks, or folders
+    #[arg(required = true, value_name = "TARGET")]
+    pub(crate) targets: Vec<PathBuf>,
+    /// Follow names in the files that lead out of their folder (never to a device)
+    #[arg(long)]
+    pub(crate) trust_links: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DestsArgs {
+    /// Show this one in full
+    #[arg(value_name = "NAME")]
+    pub(crate) name: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CarryArgs {
+    /// The machine to move: an OVA, or an OVF descriptor beside its disks
+    #[arg(value_name = "TARGET")]
+    pub(crate) target: PathBuf,
+    /// Where it goes: one of `reformis dests`
+    #[arg(long, value_name = "NAME")]
+    pub(crate) dest: String,
+    /// The folder in which the landing is made
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) into: PathBuf,
+    /// Replace a landing of the same name
+    #[arg(long)]
+    pub(crate) force: bool,
+    /// Follow names in the files that lead out of their folder (never to a device)
+    #[arg(long)]
+    pub(crate) trust_links: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RecastArgs {
+    /// The disk: a file, a block device, or a member of an archive
+    #[arg(value_name = "SRC")]
+    pub(crate) source: PathBuf,
+    /// The file to make
+    #[arg(value_name = "DST")]
+    pub(crate) result: PathBuf,
+    /// The shape to make, FORMAT/LAYOUT, where the name of DST does not tell it
+    #[arg(long = "as", value_name = "SHAPE")]
+    pub(crate) shape: Option<Shape>,
+    /// The source's format, where its content is not to be asked
+    #[arg(long, value_name = "FORMAT")]
+    pub(crate) from: Option<Format>,
+    /// Replace DST if it exists
+    #[arg(long)]
+    pub(crate) force: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ProveArgs {
+    /// A receipt, or a disk
+    #[arg(value_name = "RECEIPT|DISK")]
+    pub(crate) first: PathBuf,
+    /// The disk to compare the first one with
+    #[arg(value_name = "DISK")]
+    pub(crate) second: Option<PathBuf>,
+    /// The format of both disks, where their content is not to be asked
+    #[arg(long, value_name = "FORMAT", requires = "second")]
+    pub(crate) from: Option<Format>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DemoArgs {
+    /// The folder for the data; made if it is not there
+    #[arg(value_name = "FOLDER", default_value = "saltmarsh-demo")]
+    pub(crate) folder: PathBuf,
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_definition_is_sound() {
+        super::Cli::command().debug_assert();
+    }
+}

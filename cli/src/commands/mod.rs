@@ -1,0 +1,23 @@
+//! A file for each command.
+
+pub(crate) mod carry;
+pub(crate) mod demo;
+pub(crate) mod dests;
+pub(crate) mod prove;
+pub(crate) mod recast;
+pub(crate) mod survey;
+
+use reformis_disk::source::Links;
+
+/// Version of the JSON that commands print.
+const JSON_SCHEMA: u32 = 1;
+
+/// What `--trust-links` means.
+fn links(trusted: bool) -> Links {
+    if trusted { Links::Trusted } else { Links::OwnFolder }
+}
+
+/// The last part of a path: its folder is known where it is shown.
+fn base_name(path: &str) -> &str {
+    path.rsplit('/').next().unwrap_or(path)
+}

@@ -1,0 +1,172 @@
+//! `reformis survey`
+
+use std::{fmt::Write, path::PathBuf};
+
+use anyhow::Result;
+use reformis_disk::ByteSize;
+use reformis_machine::{Clock, Machine};
+use reformis_move::{
+    Finding,
+    survey::{self, Survey, SurveyedDisk},
+};
+
+use super::{JSON_SCHEMA, base_name, links};
+use crate::{
+    Session,
+    args::SurveyArgs,
+    exit::Exit,
+    output::{self, STRONG, columns, emit, emit_json, heading, paint, pairs},
+};
+
+pub(crate) fn run(args: &SurveyArgs, session: &Session) -> Result<Exit> {
+    let links = links(args.trust_links);
+    let mut surveys = Vec::new();
+    let mut failed = false;
+    for target in &args.targets {
+        for path in expand(target)? {
+            match survey::survey(&path, links) {
+                Ok(survey) => surveys.push(survey),
+                // In a folder much lies that is no disk; what was named must be one.
+                Err(error) if path != *target => tracing::info!(path = %path.display(), %error, "passed over"),
+                Err(error) => {
+                    crate::report(&error.into());
+                    failed = true;
+                }
+            }
+        }
+    }
+    if session.json {
+        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "targets": surveys }))?;
+    } else {
+        let texts: Vec<String> = surveys.iter().map(show).collect();
+        emit(&texts.join("\n"))?;
+        if surveys.is_empty() && !failed {
+            emit("Nothing here is a machine or a disk.\n")?;
+        }
+    }
+    Ok(if failed { Exit::Failed } else { Exit::Done })
+}
+
+/// The files of a folder, sorted; anything else is itself.
+fn expand(target: &PathBuf) -> Result<Vec<PathBuf>> {
+    if !target.is_dir() {
+        return Ok(vec![target.clone()]);
+    }
+    let mut paths = Vec::new();
+    for entry in std::fs::read_dir(target)? {
+        let entry = entry?;
+        if entry.file_type()?.is_file() && !entry.file_name().as_encoded_bytes().starts_with(b".") {
+            paths.push(entry.path());
+        }
+    }
+    paths.sort();
+    Ok(paths)
+}
+
+/// The survey as a person reads it.
+pub(crate) fn show(survey: &Survey) -> String {
+    let mut text = String::new();
+    let shown = reformis_disk::text::printable(&survey.target);
+    writeln!(text, "{}  {}", paint(STRONG, shown), survey.kind).ok();
+    if let Some(machine) = &survey.machine {
+        text += &heading("Machine");
+        text += &pairs(&machine_pairs(machine));
+    }
+    if let (None, [disk]) = (&survey.machine, &survey.disks[..]) {
+        text += &pairs(&disk_pairs(disk));
+    } else if !survey.disks.is_empty() {
+        text += &heading("Disks");
+        let attached = survey.machine.iter().flat_map(|machine| &machine.disks).map(Some);
+        let attached = attached.chain(std::iter::repeat(None));
+        let rows: Vec<_> = survey
+            .disks
+            .iter()
+            .zip(attached)
+            .map(|(disk, device)| {
+                let size = |bytes: Option<u64>| bytes.map_or("–".into(), |bytes| ByteSize(bytes).to_string());
+                let image = disk.image.as_ref();
+                [
+                    disk.id.clone(),
+                    ByteSize(disk.size).to_string(),
+                    size(disk.in_use),
+                    size(image.map(|facts| facts.file_size)),
+                    image.map_or("starts empty".into(), |facts| facts.shape.to_string()),
+                    disk.files.first().map_or(String::new(), |file| base_name(file).to_string()),
+                    device.map_or(String::new(), |d| format!("{} {}:{}", d.controller, d.bus, d.slot)),
+                    device.and_then(|d| d.boot).map_or(String::new(), |boot| boot.to_string()),
+                ]
+            })
+            .collect();
+        let headings = ["disk", "size", "in use", "stored", "shape", "file", "controller", "boot"];
+        text += &columns(headings, &rows, &[1, 2, 3]);
+    }
+    if let Some(machine) = survey.machine.as_ref().filter(|machine| !machine.adapters.is_empty()) {
+        text += &heading("Adapters");
+        let or_dash = |value: &Option<String>| value.clone().unwrap_or_else(|| "–".into());
+        let rows: Vec<_> = machine
+            .adapters
+            .iter()
+            .map(|a| [a.name.clone(), a.model.to_string(), or_dash(&a.mac), or_dash(&a.network)])
+            .collect();
+        text += &columns(["adapter", "model", "MAC", "network"], &rows, &[]);
+    }
+    if !survey.findings.is_empty() {
+        text += &heading("Findings");
+        text += &output::findings(&survey.findings.iter().map(Finding::record).collect::<Vec<_>>());
+    }
+    text
+}
+
+/// What a machine is, apart from its disks and adapters.
+fn machine_pairs(machine: &Machine) -> Vec<(&'static str, String)> {
+    let mut pairs = vec![("name", machine.name.clone())];
+    pairs.extend(machine.description.clone().map(|text| ("description", text)));
+    pairs.push(("processors", machine.cpu.to_string()));
+    pairs.push(("memory", ByteSize(machine.memory).to_string()));
+    pairs.push(("firmware", machine.firmware.to_string()));
+    pairs.push(("clock", if machine.clock == Clock::Utc { "UTC".into() } else { "local time".into() }));
+    pairs.extend(machine.system.as_ref().map(|system| ("system", system.to_string())));
+    let drives: Vec<_> = machine
+        .removable
+        .iter()
+        .map(|drive| match &drive.media {
+            Some(media) => format!("{:?} with {media}", drive.kind).to_lowercase(),
+            None => format!("{:?}, empty", drive.kind).to_lowercase(),
+        })
+        .collect();
+    if !drives.is_empty() {
+        pairs.push(("drives", drives.join("; ")));
+    }
+    if machine.serial_ports > 0 {
+        pairs.push(("serial ports", machine.serial_ports.to_string()));
+    }
+    let others: Vec<_> = machine.leftovers.iter().map(|other| format!("{} ({})", other.what, other.detail)).collect();
+    if !others.is_empty() {
+        pairs.push(("also", others.join("; ")));
+    }
+    pairs
+}
+
+/// What an image's metadata says.
+fn disk_pairs(disk: &SurveyedDisk) -> Vec<(&str, String)> {
+    let Some(facts) = &disk.image else { return Vec::new() };
+    let mut pairs = vec![
+        ("shape", facts.shape.to_string()),
+        ("kind", facts.variant.clone()),
+        ("size", format!("{} ({} bytes)", ByteSize(facts.virtual_size), facts.virtual_size)),
+    ];
+    if let Some(in_use) = disk.in_use {
+        let share = in_use as f64 * 100.0 / facts.virtual_size.max(1) as f64;
+        pairs.push(("in use", format!("{} ({share:.1} %)", ByteSize(in_use))));
+    }
+    pairs.push(("file size", ByteSize(facts.file_size).to_string()));
+    if facts.allocated != facts.file_size {
+        pairs.push(("on disk", ByteSize(facts.allocated).to_string()));
+    }
+    if let Some((name, bytes)) = &facts.unit {
+        pairs.push((name, ByteSize(*bytes).to_string()));
+    }
+    pairs.extend(facts.compression.clone().map(|kind| ("compression", kind)));
+    pairs.extend(facts.details.iter().map(|(name, value)| (name.as_str(), value.clone())));
+    pairs
+}
