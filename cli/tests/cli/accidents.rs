@@ -1,0 +1,175 @@
+//! Kill it, fill the disk, change the source under it, and look at what is left.
+
+use std::{
+    fs,
+    io::{Read, Seek, SeekFrom, Write},
+    process::{Child, Stdio},
+    time::{Duration, Instant},
+};
+
+use reformis_standin::content::Content;
+use rustix::process::{Pid, Signal, kill_process};
+
+use crate::support::{Export, PROGRAM, Place, Ran};
+
+/// An export that takes a while: hard to compress.
+fn large_export(place: &Place) {
+    let system = Content::empty(100 << 20).with(0, 64 << 20, 1);
+    let export = Export { kind: None, ..Export::new(&system, &Content::empty(8 << 20)) };
+    place.write("tidelog.ova", &export.archive());
+}
+
+/// A raw disk that takes a while: the same 32 MiB again and again.
+fn large(place: &Place) {
+    let mut block = vec![0; 32 << 20];
+    Content::empty(32 << 20).with(0, 32 << 20, 1).read_at(0, &mut block);
+    let mut file = fs::File::create(place.path("large.img")).unwrap();
+    for _ in 0..24 {
+        file.write_all(&block).unwrap();
+    }
+}
+
+/// Starts a recast of the large file and waits until its result has begun to grow.
+fn start(place: &Place) -> Child {
+    let child = place
+        .command(&["recast", "large.img", "large.qcow2", "--from", "raw"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let partial = place.path(".large.qcow2.reformis-partial");
+    let until = Instant::now() + Duration::from_secs(30);
+    while fs::metadata(&partial).map_or(0, |metadata| metadata.len()) < 1 << 20 {
+        assert!(Instant::now() < until, "nothing was written");
+    }
+    child
+}
+
+fn signal(child: &Child, signal: Signal) {
+    kill_process(Pid::from_child(child), signal).unwrap();
+}
+
+#[test]
+fn what_a_killed_run_leaves_is_known_and_the_next_run_succeeds() {
+    let place = Place::new();
+    large(&place);
+    let mut child = start(&place);
+    signal(&child, Signal::KILL);
+    child.wait().unwrap();
+    assert_eq!(place.tree(), [".large.qcow2.reformis-partial", "large.img"]);
+    place.run(&["recast", "large.img", "large.qcow2", "--from", "raw"]).expect(0);
+    assert_eq!(place.tree(), ["large.img", "large.qcow2"]);
+    place.run(&["prove", "large.img", "large.qcow2", "--from", "raw"]).expect(4);
+    place.run(&["recast", "large.qcow2", "back.img"]).expect(0);
+    assert!(fs::read(place.path("back.img")).unwrap() == fs::read(place.path("large.img")).unwrap());
+}
+
+#[test]
+fn a_killed_carry_leaves_only_what_is_hidden_and_the_next_one_clears_it_away() {
+    let place = Place::new();
+    large_export(&place);
+    let mut child = place
+        .command(&["carry", "tidelog.ova", "--dest", "virtio-host", "--into", "landing"])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let partial = place.path("landing/.tidelog.reformis-partial/tidelog-0.qcow2");
+    let until = Instant::now() + Duration::from_secs(30);
+    while fs::metadata(&partial).map_or(0, |metadata| metadata.len()) < 1 << 20 {
+        assert!(Instant::now() < until, "nothing was written");
+    }
+    signal(&child, Signal::KILL);
+    child.wait().unwrap();
+    let left: Vec<_> = fs::read_dir(place.path("landing")).unwrap().map(|e| e.unwrap().file_name()).collect();
+    assert!(left.iter().all(|name| name.to_string_lossy().starts_with(".tidelog.reformis-")), "{left:?}");
+    let landed = place.carry(&[]).expect(0).out;
+    assert!(landed.contains("stale-removed"), "{landed}");
+    let left: Vec<_> = fs::read_dir(place.path("landing")).unwrap().map(|e| e.unwrap().file_name()).collect();
+    assert_eq!(left, ["tidelog"]);
+    place.run(&["prove", "landing/tidelog/receipt.json"]).expect(0);
+}
+
+#[test]
+fn an_interrupt_leaves_nothing() {
+    for wish in [Signal::INT, Signal::TERM] {
+        let place = Place::new();
+        large(&place);
+        let child = start(&place);
+        signal(&child, wish);
+        let ran = Ran::from(child.wait_with_output().unwrap()).expect(130);
+        assert!(ran.err.contains("interrupted: nothing half-made was left"), "{}", ran.err);
+        assert_eq!(place.tree(), ["large.img"]);
+    }
+}
+
+#[test]
+fn two_runs_do_not_write_the_same_result() {
+    let place = Place::new();
+    large(&place);
+    let mut first = start(&place);
+    signal(&first, Signal::STOP);
+    let second = place.run(&["recast", "large.img", "large.qcow2", "--from", "raw"]).expect(1);
+    assert!(second.err.contains("another run is writing"), "{}", second.err);
+    signal(&first, Signal::CONT);
+    assert!(first.wait().unwrap().success());
+}
+
+#[test]
+fn a_source_that_is_written_meanwhile_is_an_error() {
+    let place = Place::new();
+    large(&place);
+    let child = start(&place);
+    signal(&child, Signal::STOP);
+    let mut source = fs::File::options().write(true).open(place.path("large.img")).unwrap();
+    source.seek(SeekFrom::Start(5)).unwrap();
+    source.write_all(b"x").unwrap();
+    signal(&child, Signal::CONT);
+    let ran = Ran::from(child.wait_with_output().unwrap()).expect(1);
+    assert!(ran.err.contains("changed while it was read"), "{}", ran.err);
+    assert_eq!(place.tree(), ["large.img"]);
+}
+
+#[test]
+fn a_source_that_becomes_shorter_is_an_error() {
+    let place = Place::new();
+    large(&place);
+    let child = start(&place);
+    signal(&child, Signal::STOP);
+    fs::File::options().write(true).open(place.path("large.img")).unwrap().set_len(1 << 20).unwrap();
+    signal(&child, Signal::CONT);
+    let ran = Ran::from(child.wait_with_output().unwrap()).expect(1);
+    assert!(ran.err.contains("changed while it was read (it became shorter)"), "{}", ran.err);
+    assert_eq!(place.tree(), ["large.img"]);
+}
+
+/// A file size limit fails a write in the middle as a full device does, and needs no rights; `hosts.rs` has the real one.
+#[test]
+fn a_write_that_fails_in_the_middle_leaves_nothing() {
+    let place = Place::new();
+    large(&place);
+    large_export(&place);
+    for command in ["recast large.img out.qcow2 --from raw", "carry tidelog.ova --dest virtio-host --into landing"] {
+        // In blocks of 1 KiB; the signal that comes with it is ignored, so that the error arrives.
+        let script = format!("trap '' XFSZ; ulimit -f 40000; exec {PROGRAM} {command}");
+        let mut shell = std::process::Command::new("bash");
+        let output = shell.args(["-c", &script]).current_dir(place.path("")).output().unwrap();
+        let ran = Ran::from(output).expect(1);
+        assert!(ran.err.contains("writing '") && ran.err.contains("File too large"), "{}", ran.err);
+        assert_eq!(place.tree(), ["large.img", "tidelog.ova"]);
+    }
+}
+
+#[test]
+fn the_source_is_never_opened_for_writing() {
+    let place = Place::new();
+    place.write("tidelog.ova", &Export::small().archive());
+    let path = place.path("tidelog.ova");
+    let mut permissions = fs::metadata(&path).unwrap().permissions();
+    permissions.set_readonly(true);
+    fs::set_permissions(&path, permissions).unwrap();
+    place.carry(&[]).expect(0);
+    let mut bytes = Vec::new();
+    fs::File::open(path).unwrap().read_to_end(&mut bytes).unwrap();
+    assert_eq!(bytes, Export::small().archive());
+}
