@@ -68,6 +68,7 @@ impl Lines {
 pub(crate) fn duration(seconds: f64) -> String {
     let whole = seconds.round() as u64;
     match whole {
+        0 if seconds < 0.1 => "less than 0.1 s".into(),
         0..60 if seconds < 9.95 => format!("{seconds:.1} s"),
         0..60 => format!("{whole} s"),
         60..3600 => format!("{} min {:02} s", whole / 60, whole % 60),
@@ -131,9 +132,14 @@ mod tests {
 
     #[test]
     fn durations_as_a_person_says_them() {
-        for (seconds, text) in
-            [(0.04, "0.0 s"), (9.94, "9.9 s"), (42.4, "42 s"), (61.0, "1 min 01 s"), (7384.0, "2 h 03 min")]
-        {
+        for (seconds, text) in [
+            (0.04, "less than 0.1 s"),
+            (0.3, "0.3 s"),
+            (9.94, "9.9 s"),
+            (42.4, "42 s"),
+            (61.0, "1 min 01 s"),
+            (7384.0, "2 h 03 min"),
+        ] {
             assert_eq!(duration(seconds), text);
         }
     }

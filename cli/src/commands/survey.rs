@@ -4,7 +4,7 @@ use std::{fmt::Write, path::PathBuf};
 
 use anyhow::Result;
 use reformis_disk::ByteSize;
-use reformis_machine::{Clock, Machine};
+use reformis_machine::{Clock, Machine, RemovableKind};
 use reformis_move::{
     Finding,
     survey::{self, Survey, SurveyedDisk},
@@ -129,9 +129,12 @@ fn machine_pairs(machine: &Machine) -> Vec<(&'static str, String)> {
     let drives: Vec<_> = machine
         .removable
         .iter()
-        .map(|drive| match &drive.media {
-            Some(media) => format!("{:?} with {media}", drive.kind).to_lowercase(),
-            None => format!("{:?}, empty", drive.kind).to_lowercase(),
+        .map(|drive| {
+            let kind = if drive.kind == RemovableKind::Cdrom { "CD drive" } else { "floppy drive" };
+            match &drive.media {
+                Some(media) => format!("{kind} with {media}"),
+                None => format!("{kind}, empty"),
+            }
         })
         .collect();
     if !drives.is_empty() {

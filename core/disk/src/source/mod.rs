@@ -1,6 +1,7 @@
 //! Where a disk is stored: a file, a block device, a member of an archive in place, or several pieces in a row.
 
 mod file;
+mod memory;
 mod pieces;
 pub mod tar;
 
@@ -11,6 +12,7 @@ use std::{
 };
 
 pub use file::{FileStorage, Identity};
+pub use memory::MemoryStorage;
 pub use pieces::Pieces;
 
 use crate::{

@@ -1,6 +1,6 @@
 //! Reading sparse extents, plain and compressed.
 
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use libdeflater::{DecompressionError, Decompressor};
 use zerocopy::{FromBytes, byteorder::little_endian::U32};
@@ -18,6 +18,7 @@ use crate::{
     formats::{Facts, Image},
     shape::{Format, Layout, Shape},
     source::{Storage, read_vec, require},
+    zeros::is_zero,
 };
 
 /// Entries of a grain table; the technical note knows no other number.
@@ -30,6 +31,8 @@ const GRAIN_SECTORS: std::ops::RangeInclusive<u64> = 8..=4096;
 const MAX_DESCRIPTOR: u64 = 1 << 20;
 /// Grain tables that are kept.
 const TABLES: usize = 64;
+/// Zeros of a grain compress to about a thousandth.
+const MAX_PACKED_ZEROS: usize = 4096;
 /// How far before the end of the file a footer is looked for: some writers pad.
 const FOOTER_SEARCH: u64 = 64 << 10;
 
@@ -59,6 +62,8 @@ struct SparseDisk {
     tables: TableCache<u32>,
     /// For plain grains: which grain tables were checked for overlaps, and the grains seen.
     seen: Option<Mutex<(Vec<bool>, GrainStarts)>>,
+    /// What a grain of zeros looks like, compressed by this disk's writer: some writers store them all.
+    packed_zeros: OnceLock<Vec<u8>>,
 }
 
 /// How one grain is stored.
@@ -92,7 +97,15 @@ impl SparseDisk {
         let compressed = header.flags.get() & flag::COMPRESSED != 0;
         let seen = (!compressed)
             .then(|| Mutex::new((vec![false; directory.len()], GrainStarts::new(header.grain_size.get()))));
-        Ok(Self { storage, header, descriptor, directory, tables: TableCache::new(TABLES), seen })
+        Ok(Self {
+            storage,
+            header,
+            descriptor,
+            directory,
+            tables: TableCache::new(TABLES),
+            seen,
+            packed_zeros: OnceLock::new(),
+        })
     }
 
     /// Bytes of a grain.
@@ -212,6 +225,10 @@ impl SparseDisk {
         require(self.storage.as_ref(), data_at, len, "a compressed grain")?;
         scratch.packed.resize(len as usize, 0);
         self.storage.read_at(data_at, &mut scratch.packed)?;
+        if self.packed_zeros.get().is_some_and(|zeros| *zeros == scratch.packed) {
+            out.fill(0);
+            return Ok(());
+        }
         let inflated = scratch.inflater.zlib_decompress(&scratch.packed, out).map_err(|error| {
             let what = match error {
                 DecompressionError::InsufficientSpace => {
@@ -228,6 +245,9 @@ impl SparseDisk {
             return Err(Error::damaged(path, data_at, what));
         }
         out[inflated..].fill(0);
+        if scratch.packed.len() < MAX_PACKED_ZEROS && inflated == out.len() && is_zero(out) {
+            self.packed_zeros.get_or_init(|| scratch.packed.clone());
+        }
         Ok(())
     }
 

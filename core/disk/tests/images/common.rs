@@ -5,7 +5,7 @@ use std::{path::Path, sync::Arc};
 use reformis_disk::{
     Disk, Result, Shape, formats,
     pipeline::{self, Copied, Watch},
-    source::{self, FileStorage},
+    source::{self, MemoryStorage},
 };
 use reformis_standin::content::Content;
 
@@ -26,12 +26,9 @@ pub(crate) fn open(path: &Path) -> Result<Arc<dyn Disk>> {
     Ok(formats::open(source::open(path)?, None)?.disk)
 }
 
-/// Opens bytes as an image, by way of a file.
+/// Opens bytes as an image.
 pub(crate) fn open_bytes(bytes: &[u8]) -> Result<Arc<dyn Disk>> {
-    let file = tempfile::NamedTempFile::new().expect("a temporary file");
-    std::fs::write(file.path(), bytes).expect("room for a small file");
-    // The file stays readable through its handle after it is gone.
-    Ok(formats::open(Arc::new(FileStorage::open(file.path())?), None)?.disk)
+    Ok(formats::open(Arc::new(MemoryStorage::new("image", bytes.to_vec())), None)?.disk)
 }
 
 /// Reads all of `disk` in pieces that straddle every boundary, and compares.

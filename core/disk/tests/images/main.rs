@@ -1,5 +1,7 @@
 //! The crate's tests on whole images, in one program.
 
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 mod common;
 mod hostile;
 mod judge;

@@ -1,0 +1,45 @@
+//! Bytes in memory, for what is small and for tests.
+
+use super::{Identity, Storage};
+use crate::{disk::Extent, error::Result};
+
+/// Bytes in memory under a name.
+pub struct MemoryStorage {
+    name: String,
+    bytes: Vec<u8>,
+}
+
+impl MemoryStorage {
+    /// `bytes`, called `name` in messages.
+    pub fn new(name: impl Into<String>, bytes: Vec<u8>) -> Self {
+        Self { name: name.into(), bytes }
+    }
+}
+
+impl Storage for MemoryStorage {
+    fn name(&self) -> &str {
+        &self.name
+    }
+
+    fn len(&self) -> u64 {
+        self.bytes.len() as u64
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        super::require(self, offset, buf.len() as u64, "a read")?;
+        buf.copy_from_slice(&self.bytes[offset as usize..offset as usize + buf.len()]);
+        Ok(())
+    }
+
+    fn extent_at(&self, offset: u64) -> Result<Extent> {
+        Ok(Extent::data(offset, self.len() - offset))
+    }
+
+    fn check_unchanged(&self) -> Result<()> {
+        Ok(())
+    }
+
+    fn identity(&self) -> Option<&Identity> {
+        None
+    }
+}
