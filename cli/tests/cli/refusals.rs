@@ -160,14 +160,14 @@ fn things_that_are_no_disks() {
     place.write("nothing.vmdk", b"");
     place.write("packed.img.gz", b"\x1f\x8b\x08\0\0\0\0\0\0\0");
     place.write("random", &(0..9000u32).map(|i| (i.wrapping_mul(2_654_435_761) >> 24) as u8 | 1).collect::<Vec<_>>());
-    place.write("new.vhdx", &[b"vhdxfile".to_vec(), vec![0; 9000]].concat());
+    place.write("new.vhdx", &[b"vhdxfile".to_vec(), vec![0; 400_000]].concat());
     place.write("tidelog.ova", TIDELOG);
     for (name, part) in [
         ("letter.txt", "it holds text"),
         ("nothing.vmdk", "it is empty"),
         ("packed.img.gz", "it is gzip-compressed"),
         ("random", "its first bytes match no format"),
-        ("new.vhdx", "vhdx images are not read by this version"),
+        ("new.vhdx", "neither of the two headers has a right checksum"),
         (".", "it is a folder"),
         ("absent.vmdk", "No such file"),
         ("tidelog.ova", "name the member behind its path"),
@@ -197,7 +197,10 @@ fn wrong_usage_is_code_2_and_says_what_there_is() {
     }
     for (args, part) in [
         (&["recast", "disk.img", "out"][..], "tells no format: say it with --as"),
-        (&["recast", "disk.img", "out.vdi"], "is not written by this version; it writes raw/thin, qcow2/thin"),
+        (
+            &["recast", "disk.img", "out.vmdk", "--as", "vmdk/split"],
+            "is not written by this version; it writes raw/thin, raw/full",
+        ),
         (&["carry", "disk.img", "--dest", "virtio-host", "--into", "x"], "no-machine"),
         (&["prove", "disk.img"], "the receipt 'disk.img' cannot be read"),
     ] {

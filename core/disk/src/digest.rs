@@ -6,7 +6,7 @@
 
 use std::{fmt, str::FromStr, sync::LazyLock};
 
-use crate::{disk::Disk, error::Result, zeros::is_zero};
+use crate::zeros::is_zero;
 
 /// Bytes of a block.
 pub const BLOCK: u64 = 1 << 20;
@@ -76,14 +76,6 @@ impl ContentHasher {
     pub fn finish(self) -> ContentDigest {
         ContentDigest(self.hasher.finalize())
     }
-}
-
-/// The content digest of `disk`, read once on all cores.
-///
-/// # Errors
-/// Those of reading.
-pub fn of_disk(disk: &dyn Disk, watch: &crate::pipeline::Watch<'_>) -> Result<ContentDigest> {
-    crate::pipeline::scan(disk, watch)
 }
 
 #[cfg(test)]

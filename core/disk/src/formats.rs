@@ -5,13 +5,14 @@ use std::{fs::File, path::Path, sync::Arc};
 use serde::Serialize;
 
 use crate::{
+    SECTOR,
     disk::Disk,
     error::{Error, Result},
     pipeline::Writer,
     qcow2, raw,
-    shape::{Format, Layout, Shape},
+    shape::{Format, Layout, Shape, ShapeError},
     source::{Storage, tar},
-    vmdk,
+    vdi, vhd, vhdx, vmdk,
 };
 
 /// What practitioners look at in an image, from its metadata alone.
@@ -49,13 +50,20 @@ pub struct Image {
 /// A format: how to recognise, open and create it.
 struct Entry {
     format: Format,
-    /// Whether a file that starts with these bytes (up to 8 KiB) is of this format.
-    probe: fn(&[u8]) -> bool,
-    /// `None`: known by sight only.
-    open: Option<Open>,
+    /// Whether a file with this start and end is of this format.
+    probe: fn(&Probe<'_>) -> bool,
+    open: Open,
     /// Layouts that can be written.
     writes: &'static [Layout],
-    create: Option<Create>,
+    create: Create,
+}
+
+/// What recognition looks at.
+struct Probe<'a> {
+    /// The first 8 KiB, or less.
+    head: &'a [u8],
+    /// The last sector.
+    tail: &'a [u8],
 }
 
 /// Opens an image of the format.
@@ -67,31 +75,47 @@ type Create = fn(File, String, Layout, u64) -> Result<Box<dyn Writer>>;
 const FORMATS: [Entry; 6] = [
     Entry {
         format: Format::Qcow2,
-        probe: qcow2::probe,
-        open: Some(qcow2::open),
+        probe: |probe| qcow2::probe(probe.head),
+        open: qcow2::open,
         writes: &[Layout::Thin],
-        create: Some(qcow2::create),
+        create: qcow2::create,
     },
-    Entry { format: Format::Vmdk, probe: vmdk::probe, open: Some(vmdk::open), writes: &[], create: None },
-    // Microsoft VHDX specification 1.00, section 2.2: the file type identifier.
-    Entry { format: Format::Vhdx, probe: |head| head.starts_with(b"vhdxfile"), open: None, writes: &[], create: None },
-    // VHD specification 1.0: a dynamic or differencing disk starts with a copy of the footer.
-    Entry { format: Format::Vhd, probe: |head| head.starts_with(b"conectix"), open: None, writes: &[], create: None },
-    // The VDI pre-header: 64 bytes of text, then the signature 0xbeda107f.
+    Entry {
+        format: Format::Vmdk,
+        probe: |probe| vmdk::probe(probe.head),
+        open: vmdk::open,
+        writes: &[Layout::Thin, Layout::Stream],
+        create: vmdk::create,
+    },
+    Entry {
+        format: Format::Vhdx,
+        probe: |probe| vhdx::probe(probe.head),
+        open: vhdx::open,
+        writes: &[Layout::Thin, Layout::Full],
+        create: vhdx::create,
+    },
     Entry {
         format: Format::Vdi,
-        probe: |head| head.get(0x40..0x44) == Some(&[0x7f, 0x10, 0xda, 0xbe]),
-        open: None,
-        writes: &[],
-        create: None,
+        probe: |probe| vdi::probe(probe.head),
+        open: vdi::open,
+        writes: &[Layout::Thin, Layout::Full],
+        create: vdi::create,
+    },
+    // A fixed disk has nothing but its footer to show, and a dynamic one whose end is damaged nothing but its copy.
+    Entry {
+        format: Format::Vhd,
+        probe: |probe| probe.head.starts_with(&vhd::COOKIE) || probe.tail.starts_with(&vhd::COOKIE),
+        open: vhd::open,
+        writes: &[Layout::Thin, Layout::Full],
+        create: vhd::create,
     },
     // Last: anything can be raw, and only what looks like a disk is taken for one.
     Entry {
         format: Format::Raw,
-        probe: raw::probe,
-        open: Some(raw::open),
-        writes: &[Layout::Thin],
-        create: Some(raw::create),
+        probe: |probe| raw::probe(probe.head),
+        open: raw::open,
+        writes: &[Layout::Thin, Layout::Full],
+        create: raw::create,
     },
 ];
 
@@ -112,13 +136,38 @@ pub fn writes(shape: Shape) -> bool {
     FORMATS.iter().any(|entry| entry.format == shape.format && entry.writes.contains(&shape.layout))
 }
 
+/// The shapes that this version writes.
+pub fn written() -> Vec<Shape> {
+    Shape::all().into_iter().filter(|&shape| writes(shape)).collect()
+}
+
+/// The shape for a result named `path`: `asked` when given, else told by the ending.
+///
+/// # Errors
+/// [`ShapeError::NotInName`], or [`ShapeError::NotWritten`].
+pub fn shape_for(path: &Path, asked: Option<Shape>) -> Result<Shape, ShapeError> {
+    let extension = path.extension().and_then(|e| e.to_str()).and_then(Format::from_extension);
+    let shape = match (asked, extension) {
+        (Some(shape), _) => shape,
+        (None, Some(format)) => Shape::new(format, format.layouts()[0]),
+        (None, None) => {
+            let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+            return Err(ShapeError::NotInName { name, written: written() });
+        }
+    };
+    if writes(shape) { Ok(shape) } else { Err(ShapeError::NotWritten { shape, written: written() }) }
+}
+
 /// The format that the content of `storage` shows; `None` when nothing is recognised.
 ///
 /// # Errors
 /// Those of reading.
 pub fn detect(storage: &dyn Storage) -> Result<Option<Format>> {
     let head = head(storage)?;
-    if let Some(entry) = FORMATS.iter().find(|entry| (entry.probe)(&head)) {
+    let last = storage.len().min(SECTOR);
+    let tail = crate::source::read_vec(storage, storage.len() - last, last as usize, "its end")?;
+    let probe = Probe { head: &head, tail: &tail };
+    if let Some(entry) = FORMATS.iter().find(|entry| (entry.probe)(&probe)) {
         return Ok(Some(entry.format));
     }
     // Nothing in the bytes: an empty disk, say. The name's word is taken for raw only.
@@ -145,8 +194,8 @@ pub fn open(storage: Arc<dyn Storage>, declared: Option<Format>) -> Result<Image
     let Some(format) = found else {
         return Err(Error::NotAnImage { path, what: describe(storage.as_ref())? });
     };
-    match FORMATS.iter().find(|entry| entry.format == format).and_then(|entry| entry.open) {
-        Some(open) => open(storage),
+    match FORMATS.iter().find(|entry| entry.format == format) {
+        Some(entry) => (entry.open)(storage),
         None => Err(Error::Unsupported { path, what: format!("{format} images are not read by this version") }),
     }
 }
@@ -174,9 +223,9 @@ fn describe(storage: &dyn Storage) -> Result<String> {
 /// [`Error::Shape`] for a shape that is not written; [`Error::Unsupported`] for a size beyond the format's limit.
 pub fn create(file: File, name: String, shape: Shape, size: u64) -> Result<Box<dyn Writer>> {
     let entry = FORMATS.iter().find(|entry| entry.format == shape.format && entry.writes.contains(&shape.layout));
-    match entry.and_then(|entry| entry.create) {
-        Some(create) => create(file, name, shape.layout, size),
-        None => Err(crate::shape::ShapeError::NotWritten { shape }.into()),
+    match entry {
+        Some(entry) => (entry.create)(file, name, shape.layout, size),
+        None => Err(ShapeError::NotWritten { shape, written: written() }.into()),
     }
 }
 

@@ -10,6 +10,7 @@ pub mod digest;
 pub mod disk;
 pub mod error;
 pub mod formats;
+mod output;
 pub mod overlay;
 pub mod pipeline;
 pub mod qcow2;
@@ -17,6 +18,10 @@ pub mod raw;
 pub mod shape;
 pub mod source;
 pub mod text;
+mod units;
+pub mod vdi;
+pub mod vhd;
+pub mod vhdx;
 pub mod vmdk;
 mod zeros;
 

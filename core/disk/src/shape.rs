@@ -62,16 +62,20 @@ pub enum ShapeError {
         shape: Shape,
     },
     /// A shape that exists, and that this version does not write.
-    #[error("{shape} is not written by this version; it writes {}", list(&Shape::written()))]
+    #[error("{shape} is not written by this version; it writes {}", list(written))]
     NotWritten {
         /// The shape.
         shape: Shape,
+        /// What is written.
+        written: Vec<Shape>,
     },
     /// No shape was given, and the name of the file tells none.
-    #[error("the name {name:?} tells no format: say it with --as, one of {}", list(&Shape::written()))]
+    #[error("the name {name:?} tells no format: say it with --as, one of {}", list(written))]
     NotInName {
         /// The file's name.
         name: String,
+        /// What is written.
+        written: Vec<Shape>,
     },
 }
 
@@ -160,27 +164,6 @@ impl Shape {
     /// The shapes of one format.
     pub fn of(format: Format) -> Vec<Self> {
         format.layouts().iter().map(|&layout| Self { format, layout }).collect()
-    }
-
-    /// The shapes that this version writes.
-    pub fn written() -> Vec<Self> {
-        Self::all().into_iter().filter(|&shape| crate::formats::writes(shape)).collect()
-    }
-
-    /// The shape for a result named `path`: `asked` when given, else told by the ending.
-    ///
-    /// # Errors
-    /// [`ShapeError::NotInName`], or [`ShapeError::NotWritten`].
-    pub fn for_result(path: &std::path::Path, asked: Option<Self>) -> Result<Self, ShapeError> {
-        let shape = match asked {
-            Some(shape) => shape,
-            None => {
-                let format = path.extension().and_then(|e| e.to_str()).and_then(Format::from_extension);
-                let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
-                Self::new(format.ok_or(ShapeError::NotInName { name })?, Layout::Thin)
-            }
-        };
-        if crate::formats::writes(shape) { Ok(shape) } else { Err(ShapeError::NotWritten { shape }) }
     }
 }
 

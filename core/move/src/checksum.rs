@@ -2,7 +2,11 @@
 
 use std::sync::Arc;
 
-use reformis_disk::{Storage, digest, pipeline::Watch, raw::RawDisk};
+use reformis_disk::{
+    Storage,
+    pipeline::{self, Watch},
+    raw::RawDisk,
+};
 use reformis_machine::manifest::{Algorithm, Entry};
 
 use crate::{
@@ -24,7 +28,7 @@ pub(crate) fn of_storage(
 ) -> Result<FileDigest> {
     let Some(entry) = entry else {
         let watch = Watch { cancel, progress: &|_| {}, workers: Some(1) };
-        let value = digest::of_disk(&RawDisk::new(storage.clone()), &watch)?;
+        let value = pipeline::scan(&RawDisk::new(storage.clone()), &watch)?;
         return Ok(FileDigest { algorithm: "content".into(), value: value.to_string() });
     };
     let value = match entry.algorithm {

@@ -54,7 +54,7 @@ pub struct Recast {
 /// # Errors
 /// Those of reading and writing; nothing half-made stays.
 pub fn recast(options: &Options, context: &Context<'_>) -> Result<Recast> {
-    let shape = Shape::for_result(&options.result, options.shape).map_err(reformis_disk::Error::from)?;
+    let shape = formats::shape_for(&options.result, options.shape).map_err(reformis_disk::Error::from)?;
     refuse_same_file(&options.source, &options.result)?;
     let image = formats::open(source::open(&options.source)?, options.from)?;
     let mut findings = Vec::new();

@@ -57,9 +57,14 @@ pub trait Writer: Send {
     /// Bytes that the format stores as a whole or not at all: a divisor of [`crate::digest::BLOCK`], or a multiple.
     fn unit(&self) -> u64;
 
-    /// Gives the guest's bytes `offset..offset + len` a place, and returns its first byte in the file. Offsets ascend
-    /// and start at a unit; the length is whole units, except at the end of the disk. What is never placed reads as
-    /// zero.
+    /// What turns a unit into the bytes that are stored for it; `None` when they are stored as they are.
+    fn encoder(&self) -> Option<Encoder> {
+        None
+    }
+
+    /// Gives the guest's bytes at `offset` a place, and returns its first byte in the file. Offsets ascend and start at a
+    /// unit. Without an encoder `len` bytes are placed: whole units inside one block, except at the end of the disk.
+    /// With one, it is the encoded bytes of one unit. What is never placed reads as zero.
     ///
     /// # Errors
     /// Those of writing tables.
@@ -72,6 +77,9 @@ pub trait Writer: Send {
     fn finish(&mut self) -> Result<()>;
 }
 
+/// Encodes the unit that lies at a guest offset: what it returns is stored. Called on any core, in any order.
+pub type Encoder = fn(offset: u64, unit: &[u8]) -> Vec<u8>;
+
 /// What was carried.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Copied {
@@ -79,6 +87,14 @@ pub struct Copied {
     pub digest: ContentDigest,
     /// Bytes that were stored: what was neither a hole nor found to be zero.
     pub stored: u64,
+}
+
+/// A part of a block that is to be stored.
+enum Run {
+    /// These bytes of the block, as they are.
+    Plain(Range<usize>),
+    /// The unit that starts there, encoded.
+    Encoded(usize, Vec<u8>),
 }
 
 /// Bytes that [`copy`] or [`scan`] will read of `disk`: its blocks that are not known to be zero.
@@ -108,9 +124,10 @@ pub fn work(disk: &dyn Disk) -> Result<u64> {
 pub fn copy(disk: &dyn Disk, writer: &mut dyn Writer, watch: &Watch<'_>) -> Result<Copied> {
     struct Ready {
         digest: BlockDigest,
-        runs: Vec<Range<usize>>,
+        runs: Vec<Run>,
     }
     let unit = writer.unit().min(crate::digest::BLOCK) as usize;
+    let encoder = writer.encoder();
     let name = writer.name().to_string();
     let file = writer.file().try_clone().map_err(Error::io("opening", &name, None))?;
     let mut hasher = ContentHasher::new(disk.size());
@@ -118,7 +135,18 @@ pub fn copy(disk: &dyn Disk, writer: &mut dyn Writer, watch: &Watch<'_>) -> Resu
     blocks::ordered(
         &[disk],
         watch,
-        |_, bytes| Ok(Ready { digest: BlockDigest::of(bytes), runs: zeros::data_runs(bytes, unit) }),
+        |piece, bytes| {
+            let runs = zeros::data_runs(bytes, unit);
+            let runs = match encoder {
+                None => runs.into_iter().map(Run::Plain).collect(),
+                Some(encode) => runs
+                    .into_iter()
+                    .flat_map(|run| run.clone().step_by(unit).map(move |start| start..run.end.min(start + unit)))
+                    .map(|range| Run::Encoded(range.start, encode(piece.offset + range.start as u64, &bytes[range])))
+                    .collect(),
+            };
+            Ok(Ready { digest: BlockDigest::of(bytes), runs })
+        },
         |piece, ready: Option<Ready>| {
             let Some(ready) = ready else {
                 hasher.push_zeros(piece.len);
@@ -127,15 +155,22 @@ pub fn copy(disk: &dyn Disk, writer: &mut dyn Writer, watch: &Watch<'_>) -> Resu
             hasher.push(ready.digest);
             let mut placed = Vec::with_capacity(ready.runs.len());
             for run in ready.runs {
-                let len = run.len() as u64;
-                stored += len;
-                placed.push((writer.place(piece.offset + run.start as u64, len)?, run));
+                let (start, len) = match &run {
+                    Run::Plain(range) => (range.start, range.len()),
+                    Run::Encoded(start, encoded) => (*start, encoded.len()),
+                };
+                stored += len as u64;
+                placed.push((writer.place(piece.offset + start as u64, len as u64)?, run));
             }
             Ok(placed)
         },
         |placed, bytes| {
             for (position, run) in placed {
-                file.write_all_at(&bytes[run], position).map_err(Error::io("writing", &name, Some(position)))?;
+                let bytes = match &run {
+                    Run::Plain(range) => &bytes[range.clone()],
+                    Run::Encoded(_, encoded) => encoded,
+                };
+                file.write_all_at(bytes, position).map_err(Error::io("writing", &name, Some(position)))?;
             }
             Ok(())
         },

@@ -7,11 +7,11 @@ use zerocopy::{FromBytes, byteorder::big_endian::U64};
 use super::header::{Cluster, HeaderV2, HeaderV3, INCOMPATIBLE_NAMES, MAGIC, OFFSET_MASK, incompatible};
 use crate::{
     cache::TableCache,
-    disk::{Disk, Extent, ExtentKind},
-    error::{Error, Result, check_range},
+    error::{Error, Result},
     formats::{Facts, Image},
     shape::{Format, Layout, Shape},
     source::{Storage, read_vec, require},
+    units::{Place, Span, UnitDisk, UnitMap},
 };
 
 /// The largest L1 table that we take into memory: enough for 128 TiB in clusters of 64 KiB, 4 TiB in those of 4 KiB.
@@ -30,12 +30,12 @@ pub fn probe(head: &[u8]) -> bool {
 /// [`Error::Damaged`] and [`Error::CutShort`] for tables that break the format's rules; [`Error::Unsupported`] for
 /// backing files, external data, encryption, and clusters that are compressed or extended.
 pub fn open(storage: Arc<dyn Storage>) -> Result<Image> {
-    let disk = Qcow2Disk::open(storage)?;
-    let facts = disk.facts();
-    Ok(Image { disk: Arc::new(disk), facts })
+    let map = Qcow2Map::open(storage)?;
+    let facts = map.facts();
+    Ok(Image { disk: UnitDisk(map).shared(), facts })
 }
 
-struct Qcow2Disk {
+struct Qcow2Map {
     storage: Arc<dyn Storage>,
     size: u64,
     version: u32,
@@ -46,7 +46,7 @@ struct Qcow2Disk {
     l2: TableCache<u64>,
 }
 
-impl Qcow2Disk {
+impl Qcow2Map {
     fn open(storage: Arc<dyn Storage>) -> Result<Self> {
         let path = storage.name().to_string();
         let damaged = |offset: u64, what: String| Err(Error::damaged(&path, offset, what));
@@ -188,83 +188,27 @@ fn table(bytes: &[u8]) -> Vec<u64> {
     bytes.chunks_exact(8).map(|entry| U64::read_from_bytes(entry).map_or(0, U64::get)).collect()
 }
 
-impl Disk for Qcow2Disk {
+impl UnitMap for Qcow2Map {
+    fn storage(&self) -> &dyn Storage {
+        self.storage.as_ref()
+    }
+
     fn size(&self) -> u64 {
         self.size
     }
 
-    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
-        check_range(offset, buf.len(), self.size)?;
-        let (mut at, mut rest) = (offset, buf);
-        // Clusters that lie behind one another in the file are read in one go.
-        let mut pending: Option<(u64, usize)> = None;
-        let mut done = 0;
-        let total = rest.len();
-        while done < total {
-            let number = at / self.cluster();
-            let inside = at % self.cluster();
-            let len = ((self.cluster() - inside) as usize).min(total - done);
-            let cluster = match self.l2_table(number / self.l2_entries())? {
-                Some(table) => self.lookup(&table, number)?,
-                None => Cluster::Unallocated,
-            };
-            let position = if let Cluster::At(start) = cluster { Some(start + inside) } else { None };
-            match (pending, position) {
-                (Some((start, run)), Some(position)) if start + run as u64 == position => {
-                    pending = Some((start, run + len));
-                }
-                _ => {
-                    if let Some((start, run)) = pending.take() {
-                        let (head, tail) = rest.split_at_mut(run);
-                        self.storage.read_at(start, head)?;
-                        rest = tail;
-                    }
-                    match position {
-                        Some(position) => pending = Some((position, len)),
-                        None => {
-                            let (head, tail) = rest.split_at_mut(len);
-                            head.fill(0);
-                            rest = tail;
-                        }
-                    }
-                }
-            }
-            at += len as u64;
-            done += len;
-        }
-        match pending {
-            Some((start, _)) => self.storage.read_at(start, rest),
-            None => Ok(()),
-        }
+    fn unit(&self) -> u64 {
+        self.cluster()
     }
 
-    fn extent_at(&self, offset: u64) -> Result<Extent> {
-        let covers = self.l2_entries();
-        let mut number = offset / self.cluster();
-        let clusters = self.size.div_ceil(self.cluster());
-        let mut kind = None;
-        while number < clusters {
-            let Some(table) = self.l2_table(number / covers)? else {
-                if *kind.get_or_insert(ExtentKind::Zero) == ExtentKind::Data {
-                    break;
-                }
-                number = (number / covers + 1) * covers;
-                continue;
-            };
-            let here = match self.lookup(&table, number)? {
-                Cluster::At(_) | Cluster::Compressed => ExtentKind::Data,
-                Cluster::Unallocated | Cluster::Zero => ExtentKind::Zero,
-            };
-            if *kind.get_or_insert(here) != here {
-                break;
-            }
-            number += 1;
-        }
-        let end = number.saturating_mul(self.cluster()).min(self.size);
-        Ok(Extent { start: offset, len: end - offset, kind: kind.unwrap_or(ExtentKind::Zero) })
-    }
-
-    fn check_unchanged(&self) -> Result<()> {
-        self.storage.check_unchanged()
+    fn span_at(&self, number: u64) -> Result<Span> {
+        let entries = self.l2_entries();
+        let Some(table) = self.l2_table(number / entries)? else {
+            return Ok(Span { place: Place::Zero, units: entries - number % entries });
+        };
+        Ok(Span::one(match self.lookup(&table, number)? {
+            Cluster::At(at) => Place::At(at),
+            Cluster::Unallocated | Cluster::Zero | Cluster::Compressed => Place::Zero,
+        }))
     }
 }

@@ -4,7 +4,7 @@
 //! comes, and written when the next range begins. What counts references follows the data, since only then is it
 //! known how much there is to count; the header is written last, so that a file which was not finished is no image.
 
-use std::{fs::File, os::unix::fs::FileExt};
+use std::fs::File;
 
 use zerocopy::{
     IntoBytes,
@@ -14,6 +14,7 @@ use zerocopy::{
 use super::header::{COPIED, HeaderV2, HeaderV3, MAGIC};
 use crate::{
     error::{Error, Result},
+    output::Output,
     pipeline::Writer,
     shape::Layout,
 };
@@ -32,8 +33,7 @@ const REFCOUNT_BLOCK_COUNTS: u64 = CLUSTER * 8 / (1 << REFCOUNT_ORDER);
 const MAX_SIZE: u64 = (32 << 20) / 8 * L2_COVERS;
 
 struct Qcow2Writer {
-    file: File,
-    name: String,
+    output: Output,
     size: u64,
     l1: Vec<U64>,
     /// The L2 table that is being filled: its index in the L1 table, its byte in the file, its entries.
@@ -57,17 +57,13 @@ pub fn create(file: File, name: String, _layout: Layout, size: u64) -> Result<Bo
     }
     let l1 = vec![U64::ZERO; size.div_ceil(L2_COVERS).max(1) as usize];
     let end = CLUSTER + (l1.len() as u64 * 8).next_multiple_of(CLUSTER);
-    Ok(Box::new(Qcow2Writer { file, name, size, l1, l2: None, end }))
+    Ok(Box::new(Qcow2Writer { output: Output { file, name }, size, l1, l2: None, end }))
 }
 
 impl Qcow2Writer {
-    fn write(&self, bytes: &[u8], position: u64) -> Result<()> {
-        self.file.write_all_at(bytes, position).map_err(Error::io("writing", &self.name, Some(position)))
-    }
-
     fn flush_l2(&mut self) -> Result<()> {
         match self.l2.take() {
-            Some((_, position, entries)) => self.write(entries.as_bytes(), position),
+            Some((_, position, entries)) => self.output.write(entries.as_bytes(), position),
             None => Ok(()),
         }
     }
@@ -102,12 +98,12 @@ impl Qcow2Writer {
         let table_at = self.end;
         let blocks_at = table_at + table * CLUSTER;
         let offsets: Vec<U64> = (0..blocks).map(|index| U64::new(blocks_at + index * CLUSTER)).collect();
-        self.write(offsets.as_bytes(), table_at)?;
+        self.output.write(offsets.as_bytes(), table_at)?;
         for index in 0..blocks {
             let counted = (total - index * REFCOUNT_BLOCK_COUNTS).min(REFCOUNT_BLOCK_COUNTS);
             let mut block = [0, 1].repeat(counted as usize);
             block.resize(CLUSTER as usize, 0);
-            self.write(&block, blocks_at + index * CLUSTER)?;
+            self.output.write(&block, blocks_at + index * CLUSTER)?;
         }
         self.end = blocks_at + blocks * CLUSTER;
         Ok((table_at, table))
@@ -116,11 +112,11 @@ impl Qcow2Writer {
 
 impl Writer for Qcow2Writer {
     fn file(&self) -> &File {
-        &self.file
+        &self.output.file
     }
 
     fn name(&self) -> &str {
-        &self.name
+        &self.output.name
     }
 
     fn unit(&self) -> u64 {
@@ -145,8 +141,8 @@ impl Writer for Qcow2Writer {
         self.flush_l2()?;
         let (refcount_table_offset, refcount_table_clusters) = self.write_refcounts()?;
         // The file ends at a cluster's end, also where its last cluster holds the short end of the disk.
-        self.file.set_len(self.end).map_err(Error::io("setting the length of", &self.name, None))?;
-        self.write(self.l1.as_bytes(), CLUSTER)?;
+        self.output.set_len(self.end)?;
+        self.output.write(self.l1.as_bytes(), CLUSTER)?;
         let header = HeaderV2 {
             magic: MAGIC,
             version: U32::new(3),
@@ -170,6 +166,6 @@ impl Writer for Qcow2Writer {
             header_length: U32::new((size_of::<HeaderV2>() + size_of::<HeaderV3>()) as u32),
         };
         // Eight zero bytes behind the header end its list of extensions; the file is zero there already.
-        self.write(&[header.as_bytes(), more.as_bytes()].concat(), 0)
+        self.output.write(&[header.as_bytes(), more.as_bytes()].concat(), 0)
     }
 }

@@ -1,38 +1,37 @@
-//! Writing bare bytes: a file with holes where the disk is zero.
+//! Writing bare bytes: a file with holes where the disk is zero, or with all its space present.
 
 use std::fs::File;
 
-use crate::{
-    error::{Error, Result},
-    pipeline::Writer,
-    shape::Layout,
-};
+use crate::{error::Result, output::Output, pipeline::Writer, shape::Layout};
 
 /// The piece in which zeros are left out: the block of common file systems.
 const UNIT: u64 = 4096;
 
 struct RawWriter {
-    file: File,
-    name: String,
+    output: Output,
     size: u64,
 }
 
-/// Makes a writer for a thin raw file of `size` bytes.
+/// Makes a writer for a raw file of `size` bytes.
 ///
 /// # Errors
 /// When the file system cannot hold a file of that length.
-pub fn create(file: File, name: String, _layout: Layout, size: u64) -> Result<Box<dyn Writer>> {
-    file.set_len(size).map_err(Error::io("setting the length of", &name, None))?;
-    Ok(Box::new(RawWriter { file, name, size }))
+pub fn create(file: File, name: String, layout: Layout, size: u64) -> Result<Box<dyn Writer>> {
+    let output = Output { file, name };
+    match layout {
+        Layout::Full => output.allocate(size)?,
+        _ => output.set_len(size)?,
+    }
+    Ok(Box::new(RawWriter { output, size }))
 }
 
 impl Writer for RawWriter {
     fn file(&self) -> &File {
-        &self.file
+        &self.output.file
     }
 
     fn name(&self) -> &str {
-        &self.name
+        &self.output.name
     }
 
     fn unit(&self) -> u64 {

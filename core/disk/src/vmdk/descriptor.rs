@@ -1,5 +1,7 @@
 //! The descriptor: a text of `key = "value"` lines and lines that name extents.
 
+use uuid::Uuid;
+
 use crate::error::{Error, Result};
 
 /// The `parentCID` of a disk that is no delta.
@@ -63,6 +65,20 @@ impl Descriptor {
     pub fn database(&self, key: &str) -> Option<&str> {
         self.database.iter().find(|(k, _)| k == key).map(|(_, value)| value.as_str())
     }
+}
+
+/// The text for a new disk of `sectors` in one file of the kind `create_type`, called `file`.
+pub(super) fn text(create_type: &str, file: &str, sectors: u64) -> String {
+    // What starts with the content's digest on other hosts is random here: it has to differ, and to be neither of two
+    // values that mean something.
+    let cid = (Uuid::new_v4().as_u128() as u32) % (NO_PARENT - 2) + 1;
+    let cylinders = (sectors / (255 * 63)).clamp(1, 65535);
+    format!(
+        "# Disk DescriptorFile\nversion=1\nCID={cid:08x}\nparentCID=ffffffff\ncreateType=\"{create_type}\"\n\n\
+         # Extent description\nRW {sectors} SPARSE \"{file}\"\n\n# The Disk Data Base\n#DDB\n\n\
+         ddb.virtualHWVersion = \"4\"\nddb.geometry.cylinders = \"{cylinders}\"\nddb.geometry.heads = \"255\"\n\
+         ddb.geometry.sectors = \"63\"\nddb.adapterType = \"lsilogic\"\n"
+    )
 }
 
 #[cfg(test)]

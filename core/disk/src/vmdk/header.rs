@@ -45,6 +45,8 @@ pub(super) const LINE_ENDS: [u8; 4] = *b"\n \r\n";
 pub(super) mod flag {
     /// `line_ends` is there to be checked.
     pub(crate) const LINE_ENDS: u32 = 1 << 0;
+    /// `rgd_offset` is there to be used.
+    pub(crate) const REDUNDANT: u32 = 1 << 1;
     /// A grain table entry of 1 means a grain of zeros.
     pub(crate) const ZEROED_GRAIN: u32 = 1 << 2;
     /// Grains are compressed.
@@ -62,6 +64,29 @@ pub(super) struct GrainMarker {
     /// Bytes of compressed data that follow at once.
     pub(super) size: U32,
 }
+
+/// Section "Markers": a sector before metadata of a stream.
+#[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+pub(super) struct Marker {
+    /// Sectors of metadata that follow.
+    pub(super) sectors: U64,
+    /// Zero: what tells it from a grain.
+    pub(super) size: U32,
+    pub(super) kind: U32,
+    pub(super) pad: [u8; 496],
+}
+
+/// Values of `Marker::kind`.
+pub(super) mod marker {
+    pub(crate) const END_OF_STREAM: u32 = 0;
+    pub(crate) const GRAIN_TABLE: u32 = 1;
+    pub(crate) const GRAIN_DIRECTORY: u32 = 2;
+    pub(crate) const FOOTER: u32 = 3;
+}
+
+/// Entries of a grain table; the technical note knows no other number.
+pub(super) const GTES: u64 = 512;
 
 /// Grain table entry: not stored.
 pub(super) const GTE_UNALLOCATED: u32 = 0;

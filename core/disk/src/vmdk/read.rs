@@ -1,28 +1,29 @@
 //! Reading sparse extents, plain and compressed.
 
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::{
+    cell::RefCell,
+    sync::{Arc, Mutex, OnceLock, PoisonError},
+};
 
 use libdeflater::{DecompressionError, Decompressor};
 use zerocopy::{FromBytes, byteorder::little_endian::U32};
 
 use super::{
     descriptor::Descriptor,
-    header::{GD_AT_END, GTE_UNALLOCATED, GTE_ZEROED, GrainMarker, LINE_ENDS, MAGIC, SparseHeader, flag},
+    header::{GD_AT_END, GTE_UNALLOCATED, GTE_ZEROED, GTES, GrainMarker, LINE_ENDS, MAGIC, SparseHeader, flag},
     starts::GrainStarts,
 };
 use crate::{
     ByteSize, SECTOR,
     cache::TableCache,
-    disk::{Disk, Extent, ExtentKind},
-    error::{Error, Result, check_range},
+    error::{Error, Result},
     formats::{Facts, Image},
     shape::{Format, Layout, Shape},
     source::{Storage, read_vec, require},
+    units::{Place, Span, UnitDisk, UnitMap},
     zeros::is_zero,
 };
 
-/// Entries of a grain table; the technical note knows no other number.
-const GTES: u64 = 512;
 /// The largest grain directory that we take into memory: 128 TiB in grains of 64 KiB.
 const MAX_GD_BYTES: u64 = 16 << 20;
 /// Grains of 4 KiB to 2 MiB; 64 KiB is usual.
@@ -47,12 +48,12 @@ pub fn probe(head: &[u8]) -> bool {
 /// [`Error::Damaged`] and [`Error::CutShort`] for headers and tables that break the format's rules;
 /// [`Error::Unsupported`] for deltas and for disks in several files.
 pub fn open(storage: Arc<dyn Storage>) -> Result<Image> {
-    let disk = SparseDisk::open(storage)?;
-    let facts = disk.facts();
-    Ok(Image { disk: Arc::new(disk), facts })
+    let map = SparseMap::open(storage)?;
+    let facts = map.facts();
+    Ok(Image { disk: UnitDisk(map).shared(), facts })
 }
 
-struct SparseDisk {
+struct SparseMap {
     storage: Arc<dyn Storage>,
     /// The header that counts: the footer where there is one.
     header: SparseHeader,
@@ -74,7 +75,7 @@ enum Grain {
     At(u64),
 }
 
-impl SparseDisk {
+impl SparseMap {
     fn open(storage: Arc<dyn Storage>) -> Result<Self> {
         let path = storage.name().to_string();
         let first = read_header(storage.as_ref(), 0, "the header")?;
@@ -181,29 +182,12 @@ impl SparseDisk {
         }
     }
 
-    /// Fills `buf` with grain `number` from byte `inside` on.
-    fn read_grain(&self, number: u64, inside: u64, buf: &mut [u8], scratch: &mut Scratch) -> Result<()> {
-        match self.lookup(number)? {
-            Grain::Zero => buf.fill(0),
-            Grain::At(sector) if !self.is_compressed() => {
-                self.storage.read_at(sector * SECTOR + inside, buf)?;
-            }
-            Grain::At(sector) => {
-                // A whole grain is inflated where it is wanted.
-                if inside == 0 && buf.len() as u64 == self.grain() {
-                    self.inflate(number, sector, buf, scratch)?;
-                } else {
-                    let mut whole = vec![0; self.grain() as usize];
-                    self.inflate(number, sector, &mut whole, scratch)?;
-                    buf.copy_from_slice(&whole[inside as usize..][..buf.len()]);
-                }
-            }
-        }
-        Ok(())
+    /// Inflates the compressed grain at `sector` into `out`, which is as long as a grain.
+    fn inflate(&self, number: u64, sector: u64, out: &mut [u8]) -> Result<()> {
+        SCRATCH.with_borrow_mut(|scratch| self.inflate_with(scratch, number, sector, out))
     }
 
-    /// Inflates the compressed grain at `sector` into `out`, which is as long as a grain.
-    fn inflate(&self, number: u64, sector: u64, out: &mut [u8], scratch: &mut Scratch) -> Result<()> {
+    fn inflate_with(&self, scratch: &mut Scratch, number: u64, sector: u64, out: &mut [u8]) -> Result<()> {
         let path = self.storage.name();
         let at = sector * SECTOR;
         let bytes = read_vec(self.storage.as_ref(), at, size_of::<GrainMarker>(), "a grain's marker")?;
@@ -283,61 +267,51 @@ impl SparseDisk {
     }
 }
 
-/// What one read needs again and again.
-struct Scratch {
-    inflater: Decompressor,
-    packed: Vec<u8>,
-}
+impl UnitMap for SparseMap {
+    fn storage(&self) -> &dyn Storage {
+        self.storage.as_ref()
+    }
 
-impl Disk for SparseDisk {
     fn size(&self) -> u64 {
         // Checked against overflow when the header was read.
         self.header.capacity.get() * SECTOR
     }
 
-    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
-        check_range(offset, buf.len(), self.size())?;
-        let mut scratch = Scratch { inflater: Decompressor::new(), packed: Vec::new() };
-        let (mut at, mut rest) = (offset, buf);
-        while !rest.is_empty() {
-            let (number, inside) = (at / self.grain(), at % self.grain());
-            let len = ((self.grain() - inside) as usize).min(rest.len());
-            let (head, tail) = rest.split_at_mut(len);
-            self.read_grain(number, inside, head, &mut scratch)?;
-            at += len as u64;
-            rest = tail;
-        }
-        Ok(())
+    fn unit(&self) -> u64 {
+        self.grain()
     }
 
-    fn extent_at(&self, offset: u64) -> Result<Extent> {
-        let grains = self.size().div_ceil(self.grain());
-        let mut number = offset / self.grain();
-        let mut kind = None;
-        while number < grains {
-            let Some(table) = self.table(number / GTES)? else {
-                if *kind.get_or_insert(ExtentKind::Zero) == ExtentKind::Data {
-                    break;
-                }
-                number = (number / GTES + 1) * GTES;
-                continue;
-            };
-            let here = match self.decode(number, table[(number % GTES) as usize])? {
-                Grain::Zero => ExtentKind::Zero,
-                Grain::At(_) => ExtentKind::Data,
-            };
-            if *kind.get_or_insert(here) != here {
-                break;
+    fn span_at(&self, number: u64) -> Result<Span> {
+        let Some(table) = self.table(number / GTES)? else {
+            return Ok(Span { place: Place::Zero, units: GTES - number % GTES });
+        };
+        Ok(Span::one(match self.decode(number, table[(number % GTES) as usize])? {
+            Grain::Zero => Place::Zero,
+            Grain::At(_) if self.is_compressed() => Place::Packed,
+            Grain::At(sector) => Place::At(sector * SECTOR),
+        }))
+    }
+
+    fn unpack(&self, number: u64, out: &mut [u8]) -> Result<()> {
+        match self.lookup(number)? {
+            Grain::At(sector) => self.inflate(number, sector, out),
+            Grain::Zero => {
+                out.fill(0);
+                Ok(())
             }
-            number += 1;
         }
-        let end = number.saturating_mul(self.grain()).min(self.size());
-        Ok(Extent { start: offset, len: end - offset, kind: kind.unwrap_or(ExtentKind::Zero) })
     }
+}
 
-    fn check_unchanged(&self) -> Result<()> {
-        self.storage.check_unchanged()
-    }
+thread_local! {
+    /// A thread's own, since setting one up takes longer than inflating a grain of zeros.
+    static SCRATCH: RefCell<Scratch> = RefCell::new(Scratch { inflater: Decompressor::new(), packed: Vec::new() });
+}
+
+/// What inflating needs again and again.
+struct Scratch {
+    inflater: Decompressor,
+    packed: Vec<u8>,
 }
 
 fn read_header(storage: &dyn Storage, at: u64, what: &str) -> Result<SparseHeader> {

@@ -1,7 +1,7 @@
 //! Images from strangers: cut short, and with tables that lie. Each gets its own clear error.
 
 use crate::common::{open_bytes, watch};
-use reformis_disk::{Error, digest, disk::data_bytes};
+use reformis_disk::{Error, disk::data_bytes, pipeline};
 use reformis_standin::{content::Content, export};
 
 const MIB: u64 = 1 << 20;
@@ -22,7 +22,7 @@ fn put(bytes: &mut [u8], at: usize, value: &[u8]) {
 /// Opens and reads everything; the message when that fails.
 fn read_all(bytes: &[u8]) -> Result<(), Error> {
     let disk = open_bytes(bytes)?;
-    digest::of_disk(disk.as_ref(), &watch()).map(drop)
+    pipeline::scan(disk.as_ref(), &watch()).map(drop)
 }
 
 fn message(bytes: &[u8]) -> String {
@@ -210,5 +210,106 @@ fn qcow2_headers_that_lie_are_named() {
     }
     for len in [4, 71, 100, 65536, 70000, good.len() / 2] {
         assert!(matches!(read_all(&good[..len]), Err(Error::CutShort { .. })), "{len}");
+    }
+}
+
+/// A disk of 70 MiB in `shape`, as bytes.
+fn image(shape: &str) -> Vec<u8> {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("good");
+    let source = crate::common::ContentDisk(Content::empty(70 * MIB).with(0, 200_000, 1).with(40 * MIB, 70_000, 2));
+    crate::common::write(&source, shape, &path).unwrap();
+    let bytes = std::fs::read(&path).unwrap();
+    read_all(&bytes).unwrap();
+    bytes
+}
+
+/// Applies each change to the image and compares the message.
+fn assert_named(good: &[u8], cases: &[(usize, &[u8], &str)]) {
+    for (at, value, expected) in cases {
+        let mut bytes = good.to_vec();
+        put(&mut bytes, *at, value);
+        let message = message(&bytes);
+        assert!(message.contains(expected), "{message:?} should contain {expected:?}");
+    }
+}
+
+#[test]
+fn vdi_headers_that_lie_are_named() {
+    let good = image("vdi/thin");
+    let table = MIB as usize;
+    assert_named(
+        &good,
+        &[
+            (68, &0x0002_0000u32.to_le_bytes(), "of version 2"),
+            (76, &4u32.to_le_bytes(), "a delta of another disk"),
+            (76, &9u32.to_le_bytes(), "an image of type 9"),
+            (376, &3u32.to_le_bytes(), "blocks of 3 bytes"),
+            (368, &(1u64 << 60).to_le_bytes(), "70 blocks for a disk of"),
+            (340, &u32::MAX.to_le_bytes(), "cut short: the block table"),
+            (table, &1000u32.to_le_bytes(), "cut short: block 0"),
+            (table, &1u32.to_le_bytes(), "gives block 1 of the file to two blocks"),
+        ],
+    );
+    for len in [60, 400, table + 8, good.len() - 2 * MIB as usize] {
+        assert!(read_all(&good[..len]).is_err(), "{len}");
+    }
+}
+
+#[test]
+fn vhd_headers_that_lie_are_named() {
+    let good = image("vhd/thin");
+    let (header, table, last) = (512, 1536, good.len() - 512);
+    // With a wrong checksum at the end the copy at the start counts, and the image is known to be unclean.
+    let mut copied = good.clone();
+    copied[last + 8] ^= 1;
+    read_all(&copied).unwrap();
+    copied[8] ^= 1;
+    assert!(message(&copied).contains("a footer with a right checksum was expected"));
+    let mut first = good[table..table + 4].to_vec();
+    first[3] += 1;
+    assert_named(
+        &good,
+        &[
+            (header + 32, &[0, 0, 0, 3], "a dynamic disk header with a right checksum"),
+            (table, &[0x7f, 0xff, 0xff, 0xff], "cut short: block 0"),
+            (table + 20 * 4, &first, "overlap"),
+        ],
+    );
+    for len in [512, 1600, good.len() / 2] {
+        assert!(read_all(&good[..len]).is_err(), "{len}");
+    }
+}
+
+#[test]
+fn vhdx_headers_that_lie_are_named() {
+    let good = image("vhdx/thin");
+    let (metadata, table) = (2 << 20, 3 << 20);
+    assert_named(
+        &good,
+        &[
+            (metadata, b"x", "a metadata table was expected there"),
+            (metadata + 32 + 16, &u32::MAX.to_le_bytes(), "leads out of its region"),
+            (metadata + 65536, &3u32.to_le_bytes(), "blocks of 3 bytes"),
+            (metadata + 65536 + 4, &2u32.to_le_bytes(), "a delta of another disk"),
+            (metadata + 65536 + 8, &(1u64 << 60).to_le_bytes(), "at most 64 TiB"),
+            (metadata + 65536 + 32, &77u32.to_le_bytes(), "sectors of 77 bytes"),
+            (table, &((1u64 << 50) | 6).to_le_bytes(), "cut short: block 0"),
+            (table, &7u64.to_le_bytes(), "block 0 is in state 7"),
+            (table + 8, &((4u64 << 20) | 6).to_le_bytes(), "overlap"),
+        ],
+    );
+    // One damaged header or region table is what the other one is for.
+    for at in [65536, 192 << 10] {
+        let mut bytes = good.clone();
+        bytes[at + 20] ^= 1;
+        read_all(&bytes).unwrap();
+    }
+    let mut bytes = good.clone();
+    bytes[65536 + 20] ^= 1;
+    bytes[131_072 + 20] ^= 1;
+    assert!(message(&bytes).contains("neither of the two headers"));
+    for len in [520, 100_000, 300_000, table + 4, good.len() / 2] {
+        assert!(read_all(&good[..len]).is_err(), "{len}");
     }
 }

@@ -8,7 +8,7 @@ use std::{
 use crate::common::{ContentDisk, assert_holds, open, open_bytes, watch, write};
 use proptest::prelude::*;
 use reformis_disk::{
-    Disk, Error, ExtentKind, digest,
+    Disk, Error, ExtentKind,
     disk::{EmptyDisk, extents},
     formats,
     pipeline::{self, Watch},
@@ -41,14 +41,14 @@ proptest! {
     fn what_is_written_reads_back(content in content()) {
         let folder = tempfile::tempdir().unwrap();
         let source = ContentDisk(content.clone());
-        let digest = digest::of_disk(&source, &watch()).unwrap();
-        for shape in ["raw/thin", "qcow2/thin"] {
-            let path = folder.path().join(shape.split('/').next().unwrap()).with_extension("img");
-            let copied = write(&source, shape, &path).unwrap();
-            let disk = open_declared(&path, shape);
+        let digest = pipeline::scan(&source, &watch()).unwrap();
+        for shape in formats::written().iter().map(ToString::to_string) {
+            let path = folder.path().join("image");
+            let copied = write(&source, &shape, &path).unwrap();
+            let disk = open_declared(&path, &shape);
             assert_holds(disk.as_ref(), &content);
             prop_assert_eq!(copied.digest, digest);
-            prop_assert_eq!(digest::of_disk(disk.as_ref(), &watch()).unwrap(), digest);
+            prop_assert_eq!(pipeline::scan(disk.as_ref(), &watch()).unwrap(), digest);
             check_extents(disk.as_ref(), &content)?;
             if shape == "qcow2/thin" {
                 let counts = qcow2_check::check(&path).unwrap();
@@ -96,7 +96,7 @@ fn an_empty_disk_stores_nothing() {
     assert!(counts.file_clusters < 8);
     let disk = open(&path).unwrap();
     assert_eq!(extents(disk.as_ref()).count(), 1);
-    assert_eq!(digest::of_disk(disk.as_ref(), &watch()).unwrap(), copied.digest);
+    assert_eq!(pipeline::scan(disk.as_ref(), &watch()).unwrap(), copied.digest);
 }
 
 #[test]
@@ -144,7 +144,7 @@ fn progress_adds_up_and_an_interrupt_ends_the_copy() {
     let progress = |bytes| {
         done.fetch_add(bytes, Ordering::Relaxed);
     };
-    let digest = digest::of_disk(&source, &Watch { progress: &progress, ..watch() }).unwrap();
+    let digest = pipeline::scan(&source, &Watch { progress: &progress, ..watch() }).unwrap();
     assert_eq!(done.load(Ordering::Relaxed), pipeline::work(&source).unwrap());
     assert_eq!(pipeline::work(&source).unwrap(), 32 * MIB);
 
@@ -173,7 +173,7 @@ fn a_comparison_finds_the_first_difference_outside_what_is_allowed() {
     assert_eq!(first(&[5 * MIB..12 * MIB]), None);
     let compared = pipeline::compare(&left, &left, &[], &watch()).unwrap();
     assert_eq!((compared.first_difference, compared.differing), (None, 0));
-    assert_eq!(compared.left, digest::of_disk(&left, &watch()).unwrap());
+    assert_eq!(compared.left, pipeline::scan(&left, &watch()).unwrap());
 }
 
 /// A disk that fails at one place; the error must arrive, from any worker, and nothing may hang.
@@ -202,7 +202,7 @@ impl Disk for Failing {
 #[test]
 fn the_first_error_is_told_and_the_rest_is_not_read() {
     let disk = Failing(8 * MIB, Mutex::new(0));
-    let error = digest::of_disk(&disk, &watch()).unwrap_err();
+    let error = pipeline::scan(&disk, &watch()).unwrap_err();
     assert!(error.to_string().contains("byte 8388608: broken here"), "{error}");
     assert!(*disk.1.lock().unwrap() < 20);
 }

@@ -1,0 +1,144 @@
+//! What the image formats have in common: the disk is cut into units of one size (clusters, grains, blocks), and a table
+//! says of each where it lies. A format answers for one unit; reading and extents of the whole disk are done here, once.
+
+use std::sync::Arc;
+
+use crate::{
+    disk::{Disk, Extent, ExtentKind},
+    error::{Result, check_range},
+    source::Storage,
+};
+
+/// How a unit is stored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Place {
+    /// Reads as zero.
+    Zero,
+    /// Plainly, from this byte of the file on.
+    At(u64),
+    /// In a way that only the format understands: [`UnitMap::unpack`] gives its bytes.
+    Packed,
+}
+
+/// Units from a given one on that are stored alike.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Span {
+    /// How.
+    pub(crate) place: Place,
+    /// How many, at least one. More than one is said of zeros only: a whole table that is not there.
+    pub(crate) units: u64,
+}
+
+impl Span {
+    /// One unit.
+    pub(crate) fn one(place: Place) -> Self {
+        Self { place, units: 1 }
+    }
+}
+
+/// A format's table.
+pub(crate) trait UnitMap: Send + Sync {
+    /// The file.
+    fn storage(&self) -> &dyn Storage;
+
+    /// Guest-visible size in bytes.
+    fn size(&self) -> u64;
+
+    /// Bytes of a unit.
+    fn unit(&self) -> u64;
+
+    /// How unit `number` is stored, checked against the file.
+    fn span_at(&self, number: u64) -> Result<Span>;
+
+    /// Gives the bytes of a [`Place::Packed`] unit; `out` is as long as a unit.
+    fn unpack(&self, number: u64, out: &mut [u8]) -> Result<()> {
+        let what = format!("unit {number} of {} bytes is stored in a way that is not read", out.len());
+        Err(crate::Error::damaged(self.storage().name(), None, what))
+    }
+}
+
+/// A disk by its format's table.
+pub(crate) struct UnitDisk<M>(pub(crate) M);
+
+impl<M: UnitMap> UnitDisk<M> {
+    /// As a disk of any format.
+    pub(crate) fn shared(self) -> Arc<dyn Disk>
+    where
+        M: 'static,
+    {
+        Arc::new(self)
+    }
+
+    fn read_unpacked(&self, number: u64, inside: u64, buf: &mut [u8]) -> Result<()> {
+        // A whole unit is unpacked where it is wanted.
+        if buf.len() as u64 == self.0.unit() {
+            return self.0.unpack(number, buf);
+        }
+        let mut whole = vec![0; self.0.unit() as usize];
+        self.0.unpack(number, &mut whole)?;
+        buf.copy_from_slice(&whole[inside as usize..][..buf.len()]);
+        Ok(())
+    }
+}
+
+impl<M: UnitMap> Disk for UnitDisk<M> {
+    fn size(&self) -> u64 {
+        self.0.size()
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        check_range(offset, buf.len(), self.size())?;
+        let unit = self.0.unit();
+        // Plain units that lie behind one another in the file are read in one go: first byte there, place in `buf`.
+        let mut run: Option<(u64, std::ops::Range<usize>)> = None;
+        let mut done = 0;
+        while done < buf.len() {
+            let at = offset + done as u64;
+            let (number, inside) = (at / unit, at % unit);
+            let span = self.0.span_at(number)?;
+            let len = (span.units.saturating_mul(unit) - inside).min((buf.len() - done) as u64) as usize;
+            let here = done..done + len;
+            match (span.place, &mut run) {
+                (Place::At(start), Some((first, range))) if *first + range.len() as u64 == start + inside => {
+                    range.end = here.end;
+                }
+                (place, run) => {
+                    if let Some((first, range)) = run.take() {
+                        self.0.storage().read_at(first, &mut buf[range])?;
+                    }
+                    match place {
+                        Place::At(start) => *run = Some((start + inside, here.clone())),
+                        Place::Zero => buf[here.clone()].fill(0),
+                        Place::Packed => self.read_unpacked(number, inside, &mut buf[here.clone()])?,
+                    }
+                }
+            }
+            done = here.end;
+        }
+        match run {
+            Some((first, range)) => self.0.storage().read_at(first, &mut buf[range]),
+            None => Ok(()),
+        }
+    }
+
+    fn extent_at(&self, offset: u64) -> Result<Extent> {
+        let unit = self.0.unit();
+        let units = self.size().div_ceil(unit);
+        let mut number = offset / unit;
+        let mut kind = None;
+        while number < units {
+            let span = self.0.span_at(number)?;
+            let here = if span.place == Place::Zero { ExtentKind::Zero } else { ExtentKind::Data };
+            if *kind.get_or_insert(here) != here {
+                break;
+            }
+            number = number.saturating_add(span.units.max(1));
+        }
+        let end = number.saturating_mul(unit).min(self.size());
+        Ok(Extent { start: offset, len: end - offset, kind: kind.unwrap_or(ExtentKind::Zero) })
+    }
+
+    fn check_unchanged(&self) -> Result<()> {
+        self.0.storage().check_unchanged()
+    }
+}

@@ -1,0 +1,65 @@
+//! The structures on disk, all little-endian.
+
+use zerocopy::{
+    FromBytes, Immutable, IntoBytes, KnownLayout, Unaligned,
+    byteorder::little_endian::{U32, U64},
+};
+
+/// At byte 64, behind a line of text.
+pub(super) const SIGNATURE: u32 = 0xbeda_107f;
+/// Version 1.1.
+pub(super) const VERSION: u32 = 0x0001_0001;
+/// Table entry: nothing is stored, the parent's block if there is a parent.
+pub(super) const FREE: u32 = u32::MAX;
+/// Table entry: a block of zeros, freed by the guest.
+pub(super) const ZERO: u32 = u32::MAX - 1;
+
+/// Values of `image_type`.
+pub(super) mod kind {
+    pub(crate) const THIN: u32 = 1;
+    pub(crate) const FULL: u32 = 2;
+    pub(crate) const UNDO: u32 = 3;
+    pub(crate) const DELTA: u32 = 4;
+}
+
+/// Cylinders, heads, sectors, bytes of a sector.
+#[derive(Debug, Clone, Copy, Default, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+pub(super) struct Geometry {
+    pub(super) cylinders: U32,
+    pub(super) heads: U32,
+    pub(super) sectors: U32,
+    pub(super) sector_size: U32,
+}
+
+/// The pre-header and the header of version 1.1.
+#[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+pub(super) struct Header {
+    pub(super) text: [u8; 64],
+    pub(super) signature: U32,
+    pub(super) version: U32,
+    /// Bytes of the header from here on.
+    pub(super) header_size: U32,
+    pub(super) image_type: U32,
+    pub(super) flags: U32,
+    pub(super) comment: [u8; 256],
+    /// Byte at which the block table starts.
+    pub(super) blocks_offset: U32,
+    /// Byte at which the blocks start.
+    pub(super) data_offset: U32,
+    pub(super) legacy_geometry: Geometry,
+    pub(super) translation: U32,
+    /// Guest-visible size in bytes.
+    pub(super) disk_size: U64,
+    pub(super) block_size: U32,
+    /// Bytes before the data of each block.
+    pub(super) block_extra: U32,
+    pub(super) blocks: U32,
+    pub(super) blocks_allocated: U32,
+    pub(super) uuid: [u8; 16],
+    pub(super) modification_uuid: [u8; 16],
+    pub(super) parent_uuid: [u8; 16],
+    pub(super) parent_modification_uuid: [u8; 16],
+    pub(super) geometry: Geometry,
+}

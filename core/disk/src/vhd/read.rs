@@ -1,0 +1,200 @@
+//! Reading fixed and dynamic disks.
+
+use std::sync::Arc;
+
+use uuid::Uuid;
+use zerocopy::{FromBytes, byteorder::big_endian::U32};
+
+use super::footer::{
+    COOKIE, DYNAMIC_CHECKSUM_AT, DYNAMIC_COOKIE, DynamicHeader, FOOTER_CHECKSUM_AT, Footer, UNUSED, checksum, kind,
+};
+use crate::{
+    ByteSize, SECTOR,
+    disk::{Disk, Extent},
+    error::{Error, Result, check_range},
+    formats::{Facts, Image},
+    shape::{Format, Layout, Shape},
+    source::{Storage, read_vec, require},
+    units::{Place, Span, UnitDisk, UnitMap},
+};
+
+/// The largest block table that we take into memory; the format's limit of 2040 GiB in blocks of 2 MiB takes 4 MiB.
+const MAX_TABLE_BYTES: u64 = 32 << 20;
+/// Creators that mean the size that they write; others mean what the geometry gives, which is a little less.
+const TRUE_TO_SIZE: [&[u8; 4]; 6] = [b"win ", b"qem2", b"d2v ", b"tap\0", b"vs  ", b"wa\0\0"];
+/// Sectors of the largest geometry: a larger disk cannot be described by it.
+const MAX_GEOMETRY: u64 = 65535 * 16 * 255;
+
+/// Opens an image.
+///
+/// # Errors
+/// [`Error::Damaged`] and [`Error::CutShort`] for structures that break the format's rules; [`Error::Unsupported`] for
+/// deltas.
+pub fn open(storage: Arc<dyn Storage>) -> Result<Image> {
+    let (footer, copied) = find_footer(storage.as_ref())?;
+    let path = storage.name().to_string();
+    let size = size_of_disk(&footer);
+    let mut facts = facts(storage.as_ref(), &footer, size, copied);
+    let disk: Arc<dyn Disk> = match footer.disk_type.get() {
+        kind::FIXED => {
+            require(storage.as_ref(), 0, size, "the disk")?;
+            Arc::new(FixedDisk { storage, size })
+        }
+        kind::DYNAMIC => {
+            let map = Map::open(storage, &footer, size)?;
+            facts.unit = Some(("block".into(), map.block));
+            UnitDisk(map).shared()
+        }
+        kind::DIFFERENCING => return Err(Error::Unsupported { path, what: "it is a delta of another disk".into() }),
+        other => return Err(Error::damaged(&path, 60, format!("a disk of type {other}, expected 2, 3 or 4"))),
+    };
+    Ok(Image { disk, facts })
+}
+
+/// The footer at the end, or where that is damaged the copy at the start; and whether it is the copy.
+fn find_footer(storage: &dyn Storage) -> Result<(Footer, bool)> {
+    let path = storage.name();
+    if storage.len() < SECTOR {
+        return Err(Error::damaged(path, 0, "a file of less than a sector holds no footer"));
+    }
+    let read = |at: u64| -> Result<Option<Footer>> {
+        let bytes = read_vec(storage, at, size_of::<Footer>(), "the footer")?;
+        let Ok(footer) = Footer::read_from_bytes(&bytes) else { return Ok(None) };
+        let sound = footer.cookie == COOKIE && footer.checksum.get() == checksum(&bytes, FOOTER_CHECKSUM_AT);
+        Ok(sound.then_some(footer))
+    };
+    let last = storage.len() - SECTOR;
+    if let Some(footer) = read(last)? {
+        return Ok((footer, false));
+    }
+    match read(0)? {
+        Some(footer) if footer.disk_type.get() != kind::FIXED => Ok((footer, true)),
+        _ => Err(Error::damaged(path, last, "a footer with a right checksum was expected there, or at the start")),
+    }
+}
+
+/// The size question: see [`TRUE_TO_SIZE`].
+fn size_of_disk(footer: &Footer) -> u64 {
+    let (stated, by_geometry) = (footer.current_size.get() / SECTOR, footer.geometry.total());
+    let true_to_size = TRUE_TO_SIZE.contains(&&footer.creator_application);
+    let sectors = if true_to_size || by_geometry == 0 || by_geometry >= MAX_GEOMETRY { stated } else { by_geometry };
+    sectors * SECTOR
+}
+
+fn facts(storage: &dyn Storage, footer: &Footer, size: u64, copied: bool) -> Facts {
+    let fixed = footer.disk_type.get() == kind::FIXED;
+    let creator = String::from_utf8_lossy(&footer.creator_application).trim_matches(['\0', ' ']).to_string();
+    let mut details = vec![("UUID".into(), Uuid::from_bytes(footer.uuid).to_string()), ("creator".into(), creator)];
+    if size != footer.current_size.get() {
+        let stated = footer.current_size.get();
+        details.push(("size".into(), format!("by geometry, as its creator means it; {stated} bytes are stated")));
+    }
+    Facts {
+        shape: Shape::new(Format::Vhd, if fixed { Layout::Full } else { Layout::Thin }),
+        variant: if fixed { "fixed" } else { "dynamic" }.into(),
+        virtual_size: size,
+        file_size: storage.len(),
+        allocated: storage.allocated(),
+        unit: None,
+        compression: None,
+        details,
+        unclean: copied || footer.saved_state != 0,
+    }
+}
+
+/// A fixed disk: its bytes, then the footer.
+struct FixedDisk {
+    storage: Arc<dyn Storage>,
+    size: u64,
+}
+
+impl Disk for FixedDisk {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        check_range(offset, buf.len(), self.size)?;
+        self.storage.read_at(offset, buf)
+    }
+
+    fn extent_at(&self, offset: u64) -> Result<Extent> {
+        Ok(self.storage.extent_at(offset)?.clipped(self.size))
+    }
+
+    fn check_unchanged(&self) -> Result<()> {
+        self.storage.check_unchanged()
+    }
+}
+
+struct Map {
+    storage: Arc<dyn Storage>,
+    size: u64,
+    block: u64,
+    /// Bytes before the data of each block: a bit for each sector.
+    bitmap: u64,
+    table: Vec<u32>,
+}
+
+impl Map {
+    fn open(storage: Arc<dyn Storage>, footer: &Footer, size: u64) -> Result<Self> {
+        let path = storage.name().to_string();
+        let damaged = |offset: u64, what: String| Err(Error::damaged(&path, offset, what));
+        let at = footer.data_offset.get();
+        let bytes = read_vec(storage.as_ref(), at, size_of::<DynamicHeader>(), "the dynamic disk header")?;
+        let Ok(header) = DynamicHeader::read_from_bytes(&bytes) else { return damaged(at, "no header".into()) };
+        if header.cookie != DYNAMIC_COOKIE || header.checksum.get() != checksum(&bytes, DYNAMIC_CHECKSUM_AT) {
+            return damaged(at, "a dynamic disk header with a right checksum was expected there".into());
+        }
+        let block = u64::from(header.block_size.get());
+        if !block.is_power_of_two() || !(SECTOR..=256 << 20).contains(&block) {
+            return damaged(at + 32, format!("blocks of {block} bytes, expected a power of two up to 256 MiB"));
+        }
+        let (needed, entries) = (size.div_ceil(block), u64::from(header.table_entries.get()));
+        if entries < needed {
+            return damaged(at + 28, format!("a table of {entries} entries, {needed} are needed for {size} bytes"));
+        }
+        if needed * 4 > MAX_TABLE_BYTES {
+            let what =
+                format!("a disk of {size} bytes, whose table would take more than {}", ByteSize(MAX_TABLE_BYTES));
+            return damaged(at + 28, what);
+        }
+        let table_at = header.table_offset.get();
+        let bytes = read_vec(storage.as_ref(), table_at, (needed * 4) as usize, "the block table")?;
+        let table: Vec<u32> =
+            bytes.chunks_exact(4).map(|entry| U32::read_from_bytes(entry).map_or(UNUSED, U32::get)).collect();
+        let bitmap = (block / SECTOR).div_ceil(8).next_multiple_of(SECTOR);
+        let mut stored: Vec<u32> = table.iter().copied().filter(|&entry| entry != UNUSED).collect();
+        stored.sort_unstable();
+        if let Some(pair) = stored.windows(2).find(|p| u64::from(p[1] - p[0]) * SECTOR < bitmap + block) {
+            return damaged(table_at, format!("the blocks at sectors {} and {} of the file overlap", pair[0], pair[1]));
+        }
+        Ok(Self { storage, size, block, bitmap, table })
+    }
+}
+
+impl UnitMap for Map {
+    fn storage(&self) -> &dyn Storage {
+        self.storage.as_ref()
+    }
+
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn unit(&self) -> u64 {
+        self.block
+    }
+
+    fn span_at(&self, number: u64) -> Result<Span> {
+        let entry = self.table[number as usize];
+        if entry == UNUSED {
+            return Ok(Span::one(Place::Zero));
+        }
+        // The bitmap of a disk without a parent says nothing that its data does not say: unwritten sectors are zero.
+        let start = u64::from(entry) * SECTOR + self.bitmap;
+        let len = self.block.min(self.size - number * self.block);
+        require(self.storage.as_ref(), start, len, &format!("block {number}"))?;
+        Ok(Span::one(Place::At(start)))
+    }
+}

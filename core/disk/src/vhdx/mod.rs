@@ -1,0 +1,12 @@
+//! VHDX, the second virtual hard disk format.
+//!
+//! Source: "[MS-VHDX]: Virtual Hard Disk v2 (VHDX) File Format", sections 2.2 to 2.6.
+
+mod header;
+mod metadata;
+mod read;
+mod table;
+mod write;
+
+pub use read::{open, probe};
+pub use write::create;

@@ -1,0 +1,170 @@
+//! Writing dynamic and fixed disks: blocks in the guest's order, then the tables, and the file type identifier last.
+
+use std::fs::File;
+
+use uuid::Uuid;
+use zerocopy::{
+    FromZeros, IntoBytes,
+    byteorder::little_endian::{U16, U32, U64},
+};
+
+use super::{
+    header::{
+        BAT_REGION, FILE_TYPE, HEADER_BYTES, HEADER_SIGNATURE, HEADERS_AT, Header, METADATA_REGION, REGION_SIGNATURE,
+        REGION_TABLE_BYTES, REGION_TABLES_AT, RegionEntry, RegionTableHeader, checksum,
+    },
+    metadata::{MAX_SIZE, Metadata},
+    table::{self, state},
+};
+use crate::{
+    ByteSize, SECTOR,
+    error::{Error, Result},
+    output::Output,
+    pipeline::Writer,
+    shape::Layout,
+};
+
+const MIB: u64 = 1 << 20;
+/// The usual size; a smaller one would make the tables of large disks large.
+const BLOCK: u64 = 32 * MIB;
+/// Inside a block that is stored, zeros are left out in pieces of this size.
+const UNIT: u64 = 64 << 10;
+const LOG_AT: u64 = MIB;
+const LOG_LEN: u64 = MIB;
+const METADATA_AT: u64 = 2 * MIB;
+const METADATA_LEN: u64 = MIB;
+const TABLE_AT: u64 = 3 * MIB;
+
+struct VhdxWriter {
+    output: Output,
+    metadata: Metadata,
+    ratio: u64,
+    table: Vec<U64>,
+    /// First byte of the file that is not given out.
+    end: u64,
+}
+
+/// Makes a writer for a disk of `size` bytes, a multiple of the sector.
+///
+/// # Errors
+/// [`Error::Unwritable`] for a size beyond 64 TiB; no room for a full image.
+pub fn create(file: File, name: String, layout: Layout, size: u64) -> Result<Box<dyn Writer>> {
+    if size > MAX_SIZE {
+        let what = format!("a disk of {} is more than the {} of vhdx", ByteSize(size), ByteSize(MAX_SIZE));
+        return Err(Error::Unwritable { path: name, what });
+    }
+    let full = layout == Layout::Full;
+    let metadata = Metadata {
+        block: BLOCK,
+        full,
+        has_parent: false,
+        size,
+        disk_id: Uuid::new_v4(),
+        logical_sector: SECTOR,
+        physical_sector: 4096,
+    };
+    let output = Output { file, name };
+    let ratio = table::ratio(BLOCK, SECTOR);
+    let blocks = size.div_ceil(BLOCK);
+    let table = vec![U64::ZERO; table::entries(blocks, ratio) as usize];
+    let end = TABLE_AT + table_len(&table);
+    let mut writer = VhdxWriter { output, metadata, ratio, table, end };
+    if full {
+        for number in 0..blocks {
+            writer.block(number);
+        }
+        writer.output.allocate(writer.end)?;
+    }
+    Ok(Box::new(writer))
+}
+
+/// Bytes that the table takes in the file.
+fn table_len(table: &[U64]) -> u64 {
+    (table.len() as u64 * 8).next_multiple_of(MIB).max(MIB)
+}
+
+impl VhdxWriter {
+    /// First byte of block `number` in the file; it is given one when it has none.
+    fn block(&mut self, number: u64) -> u64 {
+        let entry = &mut self.table[table::index(number, self.ratio) as usize];
+        if entry.get() == state::NOT_PRESENT {
+            *entry = U64::new(self.end | state::FULLY_PRESENT);
+            self.end += BLOCK;
+        }
+        entry.get() & table::OFFSET_MASK
+    }
+
+    fn write_headers(&self) -> Result<()> {
+        let (file_guid, data_guid) = (Uuid::new_v4().to_bytes_le(), Uuid::new_v4().to_bytes_le());
+        for (index, at) in HEADERS_AT.into_iter().enumerate() {
+            let header = Header {
+                signature: HEADER_SIGNATURE,
+                sequence_number: U64::new(index as u64 + 1),
+                file_write_guid: file_guid,
+                data_write_guid: data_guid,
+                version: U16::new(1),
+                log_length: U32::new(LOG_LEN as u32),
+                log_offset: U64::new(LOG_AT),
+                ..Header::new_zeroed()
+            };
+            self.write_checked(header.as_bytes(), HEADER_BYTES, at)?;
+        }
+        Ok(())
+    }
+
+    fn write_regions(&self) -> Result<()> {
+        let entry = |guid: Uuid, at: u64, len: u64| RegionEntry {
+            guid: guid.to_bytes_le(),
+            file_offset: U64::new(at),
+            length: U32::new(len as u32),
+            required: U32::new(1),
+        };
+        let header = RegionTableHeader {
+            signature: REGION_SIGNATURE,
+            checksum: U32::ZERO,
+            entry_count: U32::new(2),
+            reserved: U32::ZERO,
+        };
+        let entries =
+            [entry(BAT_REGION, TABLE_AT, table_len(&self.table)), entry(METADATA_REGION, METADATA_AT, METADATA_LEN)];
+        let bytes = [header.as_bytes(), entries.as_bytes()].concat();
+        REGION_TABLES_AT.into_iter().try_for_each(|at| self.write_checked(&bytes, REGION_TABLE_BYTES, at))
+    }
+
+    /// Writes a structure that is filled up to `len` with zeros and checked as a whole.
+    fn write_checked(&self, structure: &[u8], len: usize, at: u64) -> Result<()> {
+        let mut bytes = structure.to_vec();
+        bytes.resize(len, 0);
+        let sum = checksum(&bytes);
+        bytes[4..8].copy_from_slice(&sum.to_le_bytes());
+        self.output.write(&bytes, at)
+    }
+}
+
+impl Writer for VhdxWriter {
+    fn file(&self) -> &File {
+        &self.output.file
+    }
+
+    fn name(&self) -> &str {
+        &self.output.name
+    }
+
+    fn unit(&self) -> u64 {
+        UNIT
+    }
+
+    fn place(&mut self, offset: u64, _len: u64) -> Result<u64> {
+        Ok(self.block(offset / BLOCK) + offset % BLOCK)
+    }
+
+    fn finish(&mut self) -> Result<()> {
+        self.output.set_len(self.end)?;
+        self.output.write(self.table.as_bytes(), TABLE_AT)?;
+        self.output.write(&self.metadata.to_bytes(), METADATA_AT)?;
+        self.write_regions()?;
+        self.write_headers()?;
+        let creator: Vec<u8> = "reformis\0".encode_utf16().flat_map(u16::to_le_bytes).collect();
+        self.output.write(&[&FILE_TYPE[..], &creator].concat(), 0)
+    }
+}
