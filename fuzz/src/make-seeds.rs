@@ -2,12 +2,51 @@
 
 use std::{fs, path::Path, sync::Arc};
 
-use reformis_disk::{formats, pipeline, source::MemoryStorage};
+use reformis_disk::{Disk, disk::EmptyDisk, formats, pipeline, source::MemoryStorage};
 use reformis_standin::{
     content::Content,
     export,
     ova::{self, ManifestKind},
 };
+
+/// `disk` in `shape`, as bytes.
+fn write(disk: &dyn Disk, shape: &str) -> Vec<u8> {
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    let path = folder.path().join("seed");
+    let file = fs::File::create(&path).expect("a file");
+    let shape = shape.parse().expect("a shape");
+    let mut writer = formats::create(file, "seed".into(), shape, disk.size()).expect("a writer");
+    let watch = pipeline::Watch { cancel: &|| false, progress: &|_| {}, workers: Some(1) };
+    pipeline::copy(disk, writer.as_mut(), &watch).expect("a copy");
+    fs::read(path).expect("the copy")
+}
+
+/// With the table at byte 512 and the blocks at 1024.
+fn small_vdi(image: &[u8]) -> Vec<u8> {
+    let mut small = image[..512].to_vec();
+    small[0x154..0x158].copy_from_slice(&512u32.to_le_bytes());
+    small[0x158..0x15c].copy_from_slice(&1024u32.to_le_bytes());
+    small.resize(70_000, 0);
+    small
+}
+
+/// With the metadata at 320 KiB, and the table behind it.
+fn small_vhdx(image: &[u8]) -> Vec<u8> {
+    let (metadata, table) = (320u64 << 10, 400u64 << 10);
+    let mut small = image[..320 << 10].to_vec();
+    small.extend(&image[2 << 20..(2 << 20) + (80 << 10)]);
+    small.resize((400 << 10) + 64, 0);
+    for at in [192usize << 10, 256 << 10] {
+        for (entry, place) in [(0, table), (1, metadata)] {
+            let offset = at + 16 + entry * 32 + 16;
+            small[offset..offset + 8].copy_from_slice(&place.to_le_bytes());
+        }
+        small[at + 4..at + 8].fill(0);
+        let sum = crc32c::crc32c(&small[at..at + (64 << 10)]);
+        small[at + 4..at + 8].copy_from_slice(&sum.to_le_bytes());
+    }
+    small
+}
 
 fn main() {
     let corpus = Path::new(env!("CARGO_MANIFEST_DIR")).join("corpus");
@@ -20,16 +59,15 @@ fn main() {
     put("image", "stream.vmdk", &stream);
 
     let image = formats::open(Arc::new(MemoryStorage::new("seed", stream.clone())), None).expect("a sound stream");
-    let folder = tempfile::tempdir().expect("a temporary folder");
-    for shape in ["qcow2/thin", "raw/thin"] {
-        let path = folder.path().join("seed");
-        let file = fs::File::create(&path).expect("a file");
-        let shape = shape.parse().expect("a shape");
-        let mut writer = formats::create(file, "seed".into(), shape, content.size).expect("a writer");
-        let watch = pipeline::Watch { cancel: &|| false, progress: &|_| {}, workers: Some(1) };
-        pipeline::copy(image.disk.as_ref(), writer.as_mut(), &watch).expect("a copy");
-        put("image", &shape.format.to_string(), &fs::read(path).expect("the copy"));
+    for shape in ["qcow2/thin", "raw/thin", "vmdk/thin", "vhd/full"] {
+        put("image", &shape.replace('/', "-"), &write(image.disk.as_ref(), shape));
     }
+    // The other formats keep their tables MiB apart: an empty disk, its tables moved together.
+    let empty = EmptyDisk::new(content.size);
+    put("image", "vhd-thin", &write(&empty, "vhd/thin"));
+    put("image", "vdi-thin", &small_vdi(&write(&empty, "vdi/thin")));
+    put("image", "vhdx-thin", &small_vhdx(&write(&empty, "vhdx/thin")));
+
     let samples = [
         include_str!("../../core/machine/tests/samples/buoycam-efi.ovf"),
         include_str!("../../core/machine/tests/samples/ledger-desktop.ovf"),
