@@ -175,6 +175,9 @@ pub(crate) struct RecastArgs {
     /// Replace DST if it exists
     #[arg(long)]
     pub(crate) force: bool,
+    /// Follow names in the source's files that lead out of their folder (never to a device)
+    #[arg(long)]
+    pub(crate) trust_links: bool,
 }
 
 #[derive(Debug, Args)]

@@ -7,7 +7,7 @@ use reformis_move::{
     recast::{self, Options},
 };
 
-use super::JSON_SCHEMA;
+use super::{JSON_SCHEMA, links};
 use crate::{
     Session,
     args::RecastArgs,
@@ -22,6 +22,7 @@ pub(crate) fn run(args: &RecastArgs, session: &Session) -> Result<Exit> {
         from: args.from,
         shape: args.shape,
         force: args.force,
+        links: links(args.trust_links),
     };
     let recast = recast::recast(&options, &session.context())?;
     if session.json {

@@ -170,6 +170,9 @@ fn disk_pairs(disk: &SurveyedDisk) -> Vec<(&str, String)> {
         pairs.push((name, ByteSize(*bytes).to_string()));
     }
     pairs.extend(facts.compression.clone().map(|kind| ("compression", kind)));
+    if !facts.chain.is_empty() {
+        pairs.push(("delta of", facts.chain.join(", a delta of ")));
+    }
     pairs.extend(facts.details.iter().map(|(name, value)| (name.as_str(), value.clone())));
     pairs
 }

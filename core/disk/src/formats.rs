@@ -1,6 +1,10 @@
 //! The table of formats: adding one is adding its folder and a line here.
 
-use std::{fs::File, path::Path, sync::Arc};
+use std::{
+    fs::File,
+    path::{Path, PathBuf},
+    sync::Arc,
+};
 
 use serde::Serialize;
 
@@ -11,7 +15,7 @@ use crate::{
     pipeline::Writer,
     qcow2, raw,
     shape::{Format, Layout, Shape, ShapeError},
-    source::{Storage, tar},
+    source::{Links, Storage, tar},
     vdi, vhd, vhdx, vmdk,
 };
 
@@ -32,6 +36,10 @@ pub struct Facts {
     pub unit: Option<(String, u64)>,
     /// How stored pieces are compressed.
     pub compression: Option<String>,
+    /// The disks that this one is a delta of, nearest first, as the files that hold them.
+    pub chain: Vec<String>,
+    /// By what a delta of this disk knows that it is the right one below: changed whenever the disk is written.
+    pub content_id: Option<String>,
     /// What else the metadata says, as name and value: identifiers, creator, flags.
     pub details: Vec<(String, String)>,
     /// Whether the image says that it was not closed properly by its last writer.
@@ -67,7 +75,7 @@ struct Probe<'a> {
 }
 
 /// Opens an image of the format.
-type Open = fn(Arc<dyn Storage>) -> Result<Image>;
+type Open = fn(Arc<dyn Storage>, &Opener) -> Result<Image>;
 
 /// Makes a writer for a disk of the given size (bytes) in an empty file; the text names the file in messages.
 type Create = fn(File, String, Layout, u64) -> Result<Box<dyn Writer>>;
@@ -179,25 +187,74 @@ fn head(storage: &dyn Storage) -> Result<Vec<u8>> {
     crate::source::read_vec(storage, 0, storage.len().min(HEAD) as usize, "its start")
 }
 
-/// Opens the image in `storage`: as `declared` when given (what is declared raw is raw, whatever it starts with), else
-/// by its content.
+/// The longest chain that is followed.
+const MAX_CHAIN: usize = 64;
+
+/// Opens images, and the disks that they are deltas of.
+#[derive(Debug, Clone, Default)]
+pub struct Opener {
+    links: Links,
+    /// What is being opened: each a delta of the next.
+    chain: Vec<PathBuf>,
+}
+
+impl Opener {
+    /// An opener that follows the names in images as far as `links` allows.
+    pub fn new(links: Links) -> Self {
+        Self { links, chain: Vec::new() }
+    }
+
+    /// Opens the image in `storage`: as `declared` when given (what is declared raw is raw, whatever it starts with),
+    /// else by its content.
+    ///
+    /// # Errors
+    /// [`Error::NotAnImage`] when nothing is recognised; those of the format, also of the disks below.
+    pub fn open(&self, storage: Arc<dyn Storage>, declared: Option<Format>) -> Result<Image> {
+        let path = storage.name().to_string();
+        let found = match declared {
+            Some(format) => Some(format),
+            None => detect(storage.as_ref())?,
+        };
+        let Some(format) = found else {
+            return Err(Error::NotAnImage { path, what: describe(storage.as_ref())? });
+        };
+        // The table names every format once.
+        let entry = FORMATS.iter().find(|entry| entry.format == format);
+        let entry = entry.ok_or_else(|| Error::NotAnImage { path, what: format!("{format} is not in the table") })?;
+        let mut inner = self.clone();
+        inner.chain.push(PathBuf::from(storage.name()).canonicalize().unwrap_or_else(|_| storage.name().into()));
+        (entry.open)(storage, &inner)
+    }
+
+    /// Opens the disk called `name` that the image in `child` is a delta of.
+    ///
+    /// # Errors
+    /// [`Error::Damaged`] for a chain that comes back to itself or is longer than 64; those of [`Self::open`].
+    pub(crate) fn open_parent(&self, child: &dyn Storage, name: &str, declared: Option<Format>) -> Result<Image> {
+        let parent = child.sibling(name, self.links)?;
+        let place = PathBuf::from(parent.name()).canonicalize().unwrap_or_else(|_| parent.name().into());
+        if self.chain.contains(&place) {
+            let what = format!("its chain of deltas comes back to '{}'", parent.name());
+            return Err(Error::damaged(child.name(), None, what));
+        }
+        if self.chain.len() >= MAX_CHAIN {
+            return Err(Error::damaged(child.name(), None, format!("its chain of deltas is longer than {MAX_CHAIN}")));
+        }
+        self.open(parent, declared)
+    }
+}
+
+/// Opens the image in `storage`, following no name that leads out of its folder: see [`Opener::open`].
 ///
 /// # Errors
-/// [`Error::NotAnImage`] when nothing is recognised, [`Error::Unsupported`] for a format that is known by sight only;
-/// those of the format.
+/// Those of [`Opener::open`].
 pub fn open(storage: Arc<dyn Storage>, declared: Option<Format>) -> Result<Image> {
-    let path = storage.name().to_string();
-    let found = match declared {
-        Some(format) => Some(format),
-        None => detect(storage.as_ref())?,
-    };
-    let Some(format) = found else {
-        return Err(Error::NotAnImage { path, what: describe(storage.as_ref())? });
-    };
-    match FORMATS.iter().find(|entry| entry.format == format) {
-        Some(entry) => (entry.open)(storage),
-        None => Err(Error::Unsupported { path, what: format!("{format} images are not read by this version") }),
-    }
+    Opener::default().open(storage, declared)
+}
+
+/// The chain of a delta of the disk called `name`, whose facts are `parent`.
+pub(crate) fn chain_over(name: &str, parent: &Facts) -> Vec<String> {
+    std::iter::once(name.to_string()).chain(parent.chain.iter().cloned()).collect()
 }
 
 /// What a file that is no image looks like, as the end of a sentence.

@@ -16,6 +16,8 @@ pub(crate) enum Place {
     Zero,
     /// Plainly, from this byte of the file on.
     At(u64),
+    /// Not here: the disk below has it, of which this one is a delta.
+    Below,
     /// In a way that only the format understands: [`UnitMap::unpack`] gives its bytes.
     Packed,
 }
@@ -25,7 +27,7 @@ pub(crate) enum Place {
 pub(crate) struct Span {
     /// How.
     pub(crate) place: Place,
-    /// How many, at least one. More than one is said of zeros only: a whole table that is not there.
+    /// How many, at least one. More than one is said only of what is not stored here: a whole table is not there.
     pub(crate) units: u64,
 }
 
@@ -46,6 +48,11 @@ pub(crate) trait UnitMap: Send + Sync {
 
     /// Bytes of a unit.
     fn unit(&self) -> u64;
+
+    /// The disk that this one is a delta of.
+    fn below(&self) -> Option<&Arc<dyn Disk>> {
+        None
+    }
 
     /// How unit `number` is stored, checked against the file.
     fn span_at(&self, number: u64) -> Result<Span>;
@@ -81,6 +88,18 @@ impl<M: UnitMap> UnitDisk<M> {
     }
 }
 
+/// Reads from the disk below, which may be shorter; beyond its end there are zeros.
+fn read_below(below: Option<&Arc<dyn Disk>>, offset: u64, buf: &mut [u8]) -> Result<()> {
+    let size = below.map_or(0, |disk| disk.size());
+    let inside = size.saturating_sub(offset).min(buf.len() as u64) as usize;
+    let (head, tail) = buf.split_at_mut(inside);
+    tail.fill(0);
+    match below {
+        Some(disk) if !head.is_empty() => disk.read_at(offset, head),
+        _ => Ok(()),
+    }
+}
+
 impl<M: UnitMap> Disk for UnitDisk<M> {
     fn size(&self) -> u64 {
         self.0.size()
@@ -109,6 +128,7 @@ impl<M: UnitMap> Disk for UnitDisk<M> {
                     match place {
                         Place::At(start) => *run = Some((start + inside, here.clone())),
                         Place::Zero => buf[here.clone()].fill(0),
+                        Place::Below => read_below(self.0.below(), at, &mut buf[here.clone()])?,
                         Place::Packed => self.read_unpacked(number, inside, &mut buf[here.clone()])?,
                     }
                 }
@@ -123,22 +143,36 @@ impl<M: UnitMap> Disk for UnitDisk<M> {
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {
         let unit = self.0.unit();
-        let units = self.size().div_ceil(unit);
         let mut number = offset / unit;
         let mut kind = None;
-        while number < units {
+        while number.saturating_mul(unit) < self.size() {
             let span = self.0.span_at(number)?;
-            let here = if span.place == Place::Zero { ExtentKind::Zero } else { ExtentKind::Data };
+            let after = number.saturating_add(span.units.max(1));
+            let here = match (span.place, self.0.below()) {
+                (Place::Below, Some(below)) if offset.max(number * unit) < below.size() => {
+                    if kind.is_some() {
+                        break;
+                    }
+                    let end = after.saturating_mul(unit).min(self.size());
+                    let extent = below.extent_at(offset)?;
+                    return Ok(Extent { start: offset, ..extent }.clipped(end));
+                }
+                (Place::Zero | Place::Below, _) => ExtentKind::Zero,
+                (Place::At(_) | Place::Packed, _) => ExtentKind::Data,
+            };
             if *kind.get_or_insert(here) != here {
                 break;
             }
-            number = number.saturating_add(span.units.max(1));
+            number = after;
         }
         let end = number.saturating_mul(unit).min(self.size());
         Ok(Extent { start: offset, len: end - offset, kind: kind.unwrap_or(ExtentKind::Zero) })
     }
 
     fn check_unchanged(&self) -> Result<()> {
+        if let Some(below) = self.0.below() {
+            below.check_unchanged()?;
+        }
         self.0.storage().check_unchanged()
     }
 }

@@ -10,7 +10,7 @@ use reformis_disk::{
     Facts, Format, Shape,
     disk::GrownDisk,
     formats, pipeline,
-    source::{self, FileStorage},
+    source::{self, FileStorage, Links},
 };
 use serde::Serialize;
 
@@ -34,6 +34,8 @@ pub struct Options {
     pub shape: Option<Shape>,
     /// Replace a file that exists.
     pub force: bool,
+    /// Where names in the source's files may lead.
+    pub links: Links,
 }
 
 /// What was made.
@@ -56,7 +58,7 @@ pub struct Recast {
 pub fn recast(options: &Options, context: &Context<'_>) -> Result<Recast> {
     let shape = formats::shape_for(&options.result, options.shape).map_err(reformis_disk::Error::from)?;
     refuse_same_file(&options.source, &options.result)?;
-    let image = formats::open(source::open(&options.source)?, options.from)?;
+    let image = formats::Opener::new(options.links).open(source::open(&options.source)?, options.from)?;
     let mut findings = Vec::new();
     let name = options.source.file_name().unwrap_or_default().to_string_lossy().into_owned();
     if image.facts.unclean {

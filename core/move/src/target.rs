@@ -102,6 +102,14 @@ enum Container {
 }
 
 impl Container {
+    /// What opens the disks found here.
+    fn opener(&self) -> formats::Opener {
+        match self {
+            Self::Archive(_) => formats::Opener::default(),
+            Self::Folder(_, links) => formats::Opener::new(*links),
+        }
+    }
+
     /// The file `name`, which `by` refers to; `None` when it is not there.
     fn find(&self, by: &str, name: &str) -> Result<Option<Arc<dyn Storage>>> {
         match self {
@@ -137,11 +145,11 @@ pub fn open(path: &Path, links: Links) -> Result<Target> {
         let container = Container::Folder(folder.into(), links);
         return open_package(&container, &name, storage, Kind::OvfFolder, path, Vec::new(), Vec::new());
     }
-    open_disk(storage, path)
+    open_disk(storage, path, links)
 }
 
-fn open_disk(storage: Arc<dyn Storage>, path: &Path) -> Result<Target> {
-    let image = formats::open(storage.clone(), None)?;
+fn open_disk(storage: Arc<dyn Storage>, path: &Path, links: Links) -> Result<Target> {
+    let image = formats::Opener::new(links).open(storage.clone(), None)?;
     let id = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
     let mut findings = Vec::new();
     if image.facts.unclean {
@@ -226,7 +234,15 @@ fn open_package(
     let mut disks = Vec::new();
     for device in &package.machine.disks {
         let locate = |file: &str| container.find(name, &format!("{folder}{file}"));
-        disks.push(open_device(device, &package, locate, &entry, manifest.is_some(), &mut findings)?);
+        disks.push(open_device(
+            device,
+            &package,
+            locate,
+            &container.opener(),
+            &entry,
+            manifest.is_some(),
+            &mut findings,
+        )?);
     }
     if disks.is_empty() {
         findings.push(Finding::NoDisk);
@@ -269,6 +285,7 @@ fn open_device<'e>(
     device: &DiskDevice,
     package: &Package,
     locate: impl Fn(&str) -> Result<Option<Arc<dyn Storage>>>,
+    opener: &formats::Opener,
     entry: &impl Fn(&str) -> Option<&'e Entry>,
     has_manifest: bool,
     findings: &mut Vec<Finding>,
@@ -309,7 +326,7 @@ fn open_device<'e>(
     if let Some(stated) = stated.filter(|&stated| stated != whole.len()) {
         findings.push(Finding::LengthDiffers { file: device.files[0].clone(), stated, found: whole.len() });
     }
-    match formats::open(whole, None) {
+    match opener.open(whole, None) {
         Ok(image) => {
             disk.size = image.facts.virtual_size;
             if let Some(stated) = device.capacity.filter(|&stated| stated != disk.size) {

@@ -47,8 +47,10 @@ pub(super) struct HeaderV3 {
 pub(super) mod incompatible {
     pub(crate) const DIRTY: u64 = 1 << 0;
     pub(crate) const CORRUPT: u64 = 1 << 1;
+    /// The header says how clusters are compressed.
+    pub(crate) const COMPRESSION_TYPE: u64 = 1 << 3;
     /// Bits that do not stand in the way of reading: a dirty image has wrong refcounts, and its data is right.
-    pub(crate) const READABLE: u64 = DIRTY;
+    pub(crate) const READABLE: u64 = DIRTY | COMPRESSION_TYPE;
 }
 
 /// Names of the incompatible bits, for messages.
@@ -67,21 +69,21 @@ pub(super) const ZERO: u64 = 1;
 /// An L2 entry, decoded.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Cluster {
-    /// Not stored here: reads as zero, there being no backing file.
+    /// Not stored here: the backing file has it, and where there is none it is zero.
     Unallocated,
     /// Reads as zero.
     Zero,
     /// Stored plainly at this byte of the file.
     At(u64),
-    /// Stored compressed.
-    Compressed,
+    /// Stored compressed; the entry says where.
+    Compressed(u64),
 }
 
 impl Cluster {
     /// Decodes a standard L2 entry; the zero flag exists from version 3 on.
     pub(super) fn from_entry(entry: u64, version: u32) -> Self {
         if entry & COMPRESSED != 0 {
-            Self::Compressed
+            Self::Compressed(entry)
         } else if version >= 3 && entry & ZERO != 0 {
             Self::Zero
         } else if entry & OFFSET_MASK == 0 {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use crate::{
     disk::{Disk, Extent},
     error::Result,
-    formats::{Facts, Image},
+    formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
     source::Storage,
 };
@@ -45,7 +45,7 @@ impl Disk for RawDisk {
 ///
 /// # Errors
 /// None of its own.
-pub fn open(storage: Arc<dyn Storage>) -> Result<Image> {
+pub fn open(storage: Arc<dyn Storage>, _: &Opener) -> Result<Image> {
     let (len, allocated) = (storage.len(), storage.allocated());
     let layout = if allocated < len { Layout::Thin } else { Layout::Full };
     let facts = Facts {
@@ -56,6 +56,8 @@ pub fn open(storage: Arc<dyn Storage>) -> Result<Image> {
         allocated,
         unit: None,
         compression: None,
+        chain: Vec::new(),
+        content_id: None,
         details: Vec::new(),
         unclean: false,
     };

@@ -5,12 +5,13 @@ use std::{
     io::{self, Seek, SeekFrom},
     os::unix::fs::{FileExt, FileTypeExt, MetadataExt},
     path::{Path, PathBuf},
+    sync::Arc,
     time::{Duration, SystemTime},
 };
 
 use rustix::fs::SeekFrom as Whence;
 
-use super::Storage;
+use super::{Links, Storage};
 use crate::{
     disk::Extent,
     error::{Error, Result},
@@ -129,6 +130,12 @@ impl Storage for FileStorage {
 
     fn identity(&self) -> Option<&Identity> {
         Some(&self.identity)
+    }
+
+    fn sibling(&self, name: &str, links: Links) -> Result<Arc<dyn Storage>> {
+        let folder = self.identity.path.parent().filter(|folder| *folder != Path::new(""));
+        let path = super::resolve_link(folder.unwrap_or(Path::new(".")), &self.name, name, links)?;
+        Ok(Arc::new(Self::open(&path)?))
     }
 }
 

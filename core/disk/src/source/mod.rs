@@ -52,6 +52,15 @@ pub trait Storage: Send + Sync {
 
     /// The file below and what told it apart when it was opened; the first of several.
     fn identity(&self) -> Option<&Identity>;
+
+    /// Opens what this file calls `name`: a file in its folder, or a member of the same archive.
+    ///
+    /// # Errors
+    /// [`Error::UnsafeName`] when `links` does not allow where it leads; what the system says when it is not there.
+    fn sibling(&self, name: &str, links: Links) -> Result<Arc<dyn Storage>> {
+        let _ = links;
+        Err(Error::NoMember { archive: self.name().into(), member: name.into() })
+    }
 }
 
 /// Reads `len` bytes at `offset`; `what` names the structure in the error.

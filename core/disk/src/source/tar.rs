@@ -5,7 +5,7 @@ use std::{
     sync::Arc,
 };
 
-use super::{Identity, Storage, check_relative_name};
+use super::{Identity, Links, Storage, check_relative_name};
 use crate::{
     disk::Extent,
     error::{Error, Result},
@@ -41,9 +41,10 @@ pub struct Member {
 }
 
 /// An archive and the directory of its plain files.
+#[derive(Clone)]
 pub struct Archive {
     storage: Arc<dyn Storage>,
-    members: Vec<Member>,
+    members: Arc<[Member]>,
     ended: bool,
 }
 
@@ -89,7 +90,7 @@ impl Archive {
         // The archive ends in two blocks of zeros; writers differ in how many more they add.
         let mut mark = [1; 1024];
         let ended = storage.read_at(end, &mut mark).is_ok() && mark.iter().all(|&b| b == 0);
-        Ok(Self { storage, members, ended })
+        Ok(Self { storage, members: members.into(), ended })
     }
 
     /// The plain files, in the archive's order.
@@ -126,14 +127,17 @@ impl Archive {
             name: format!("{}/{}", self.storage.name(), member.name.trim_start_matches("./")),
             offset: member.offset,
             len: member.len,
-            archive: self.storage.clone(),
+            own_name: member.name.clone(),
+            archive: self.clone(),
         }))
     }
 }
 
 /// A window of the archive.
 struct MemberStorage {
-    archive: Arc<dyn Storage>,
+    archive: Archive,
+    /// Its name in the archive.
+    own_name: String,
     name: String,
     offset: u64,
     len: u64,
@@ -150,20 +154,26 @@ impl Storage for MemberStorage {
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         super::require(self, offset, buf.len() as u64, "a read")?;
-        self.archive.read_at(self.offset + offset, buf)
+        self.archive.storage.read_at(self.offset + offset, buf)
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {
-        let extent = self.archive.extent_at(self.offset + offset)?;
+        let extent = self.archive.storage.extent_at(self.offset + offset)?;
         Ok(Extent { start: offset, ..extent }.clipped(self.len))
     }
 
     fn check_unchanged(&self) -> Result<()> {
-        self.archive.check_unchanged()
+        self.archive.storage.check_unchanged()
     }
 
     fn identity(&self) -> Option<&Identity> {
-        self.archive.identity()
+        self.archive.storage.identity()
+    }
+
+    fn sibling(&self, name: &str, _: Links) -> Result<Arc<dyn Storage>> {
+        // A name that climbs finds no member: none has such a name.
+        let folder = self.own_name.rfind('/').map_or("", |end| &self.own_name[..=end]);
+        self.archive.member(&format!("{folder}{name}"))
     }
 }
 

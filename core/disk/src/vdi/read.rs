@@ -9,7 +9,7 @@ use super::header::{FREE, Header, SIGNATURE, ZERO, kind};
 use crate::{
     ByteSize,
     error::{Error, Result},
-    formats::{Facts, Image},
+    formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
     source::{Storage, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap},
@@ -28,7 +28,7 @@ pub fn probe(head: &[u8]) -> bool {
 /// # Errors
 /// [`Error::Damaged`] and [`Error::CutShort`] for tables that break the format's rules; [`Error::Unsupported`] for
 /// deltas and other versions.
-pub fn open(storage: Arc<dyn Storage>) -> Result<Image> {
+pub fn open(storage: Arc<dyn Storage>, _: &Opener) -> Result<Image> {
     let map = Map::open(storage)?;
     let facts = map.facts();
     Ok(Image { disk: UnitDisk(map).shared(), facts })
@@ -103,6 +103,8 @@ impl Map {
             allocated: self.storage.allocated(),
             unit: Some(("block".into(), self.block())),
             compression: None,
+            chain: Vec::new(),
+            content_id: None,
             details,
             unclean: false,
         }

@@ -12,7 +12,7 @@ use crate::{
     ByteSize, SECTOR,
     disk::{Disk, Extent},
     error::{Error, Result, check_range},
-    formats::{Facts, Image},
+    formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
     source::{Storage, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap},
@@ -30,7 +30,7 @@ const MAX_GEOMETRY: u64 = 65535 * 16 * 255;
 /// # Errors
 /// [`Error::Damaged`] and [`Error::CutShort`] for structures that break the format's rules; [`Error::Unsupported`] for
 /// deltas.
-pub fn open(storage: Arc<dyn Storage>) -> Result<Image> {
+pub fn open(storage: Arc<dyn Storage>, _: &Opener) -> Result<Image> {
     let (footer, copied) = find_footer(storage.as_ref())?;
     let path = storage.name().to_string();
     let size = size_of_disk(&footer);
@@ -97,6 +97,8 @@ fn facts(storage: &dyn Storage, footer: &Footer, size: u64, copied: bool) -> Fac
         allocated: storage.allocated(),
         unit: None,
         compression: None,
+        chain: Vec::new(),
+        content_id: None,
         details,
         unclean: copied || footer.saved_state != 0,
     }

@@ -15,7 +15,7 @@ use super::{
 };
 use crate::{
     error::{Error, Result},
-    formats::{Facts, Image},
+    formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
     source::{Storage, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap},
@@ -36,7 +36,7 @@ pub fn probe(head: &[u8]) -> bool {
 /// # Errors
 /// [`Error::Damaged`] and [`Error::CutShort`] for structures that break the format's rules; [`Error::Unsupported`] for
 /// deltas, and while the log holds writes.
-pub fn open(storage: Arc<dyn Storage>) -> Result<Image> {
+pub fn open(storage: Arc<dyn Storage>, _: &Opener) -> Result<Image> {
     let map = Map::open(storage)?;
     let facts = map.facts();
     Ok(Image { disk: UnitDisk(map).shared(), facts })
@@ -124,6 +124,8 @@ impl Map {
             allocated: self.storage.allocated(),
             unit: Some(("block".into(), block)),
             compression: None,
+            chain: Vec::new(),
+            content_id: None,
             details,
             unclean: false,
         }

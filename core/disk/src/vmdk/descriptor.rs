@@ -16,6 +16,8 @@ pub struct Descriptor {
     pub cid: Option<u32>,
     /// `parentCID`; `None` when the disk is no delta.
     pub parent_cid: Option<u32>,
+    /// `parentFileNameHint`: where the disk below was when the delta was made.
+    pub parent_hint: Option<String>,
     /// Number of extent lines.
     pub extents: usize,
     /// The entries of the disk database (`ddb.…`), as they stand.
@@ -51,6 +53,7 @@ impl Descriptor {
                 })
             };
             match key {
+                "parentFileNameHint" => descriptor.parent_hint = Some(value.into()),
                 "createType" => descriptor.create_type = value.into(),
                 "CID" => descriptor.cid = Some(cid()?),
                 "parentCID" => descriptor.parent_cid = Some(cid()?).filter(|&cid| cid != NO_PARENT),

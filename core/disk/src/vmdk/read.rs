@@ -16,8 +16,9 @@ use super::{
 use crate::{
     ByteSize, SECTOR,
     cache::TableCache,
+    disk::Disk,
     error::{Error, Result},
-    formats::{Facts, Image},
+    formats::{Facts, Image, Opener, chain_over},
     shape::{Format, Layout, Shape},
     source::{Storage, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap},
@@ -46,9 +47,9 @@ pub fn probe(head: &[u8]) -> bool {
 ///
 /// # Errors
 /// [`Error::Damaged`] and [`Error::CutShort`] for headers and tables that break the format's rules;
-/// [`Error::Unsupported`] for deltas and for disks in several files.
-pub fn open(storage: Arc<dyn Storage>) -> Result<Image> {
-    let map = SparseMap::open(storage)?;
+/// [`Error::Unsupported`] for disks in several files; those of opening the disk below.
+pub fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
+    let map = SparseMap::open(storage, opener)?;
     let facts = map.facts();
     Ok(Image { disk: UnitDisk(map).shared(), facts })
 }
@@ -65,18 +66,22 @@ struct SparseMap {
     seen: Option<Mutex<(Vec<bool>, GrainStarts)>>,
     /// What a grain of zeros looks like, compressed by this disk's writer: some writers store them all.
     packed_zeros: OnceLock<Vec<u8>>,
+    /// The disk that this one is a delta of, and the name it has here.
+    parent: Option<(String, Image)>,
 }
 
 /// How one grain is stored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Grain {
+    /// Not here: the disk below has it.
+    Below,
     Zero,
     /// First sector in the file.
     At(u64),
 }
 
 impl SparseMap {
-    fn open(storage: Arc<dyn Storage>) -> Result<Self> {
+    fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Self> {
         let path = storage.name().to_string();
         let first = read_header(storage.as_ref(), 0, "the header")?;
         if first.magic != MAGIC {
@@ -87,14 +92,13 @@ impl SparseMap {
         let (header, at) =
             if first.gd_offset.get() == GD_AT_END { find_footer(storage.as_ref(), &first)? } else { (first, 0) };
         let descriptor = read_descriptor(storage.as_ref(), &first)?;
-        if descriptor.parent_cid.is_some() {
-            return Err(Error::Unsupported { path, what: "it is a delta of another disk".into() });
-        }
         if descriptor.extents > 1 {
             let what = format!("its disk is spread over {} files", descriptor.extents);
             return Err(Error::Unsupported { path, what });
         }
         let directory = read_directory(storage.as_ref(), &header, at)?;
+        let parent =
+            descriptor.parent_cid.map(|cid| open_parent(storage.as_ref(), opener, &descriptor, cid)).transpose()?;
         let compressed = header.flags.get() & flag::COMPRESSED != 0;
         let seen = (!compressed)
             .then(|| Mutex::new((vec![false; directory.len()], GrainStarts::new(header.grain_size.get()))));
@@ -106,6 +110,7 @@ impl SparseMap {
             tables: TableCache::new(TABLES),
             seen,
             packed_zeros: OnceLock::new(),
+            parent,
         })
     }
 
@@ -157,7 +162,10 @@ impl SparseMap {
     /// What a grain table entry means, checked against the file.
     fn decode(&self, number: u64, entry: u32) -> Result<Grain> {
         let zeroed = self.header.flags.get() & flag::ZEROED_GRAIN != 0;
-        if entry == GTE_UNALLOCATED || (zeroed && entry == GTE_ZEROED) {
+        if entry == GTE_UNALLOCATED {
+            return Ok(Grain::Below);
+        }
+        if zeroed && entry == GTE_ZEROED {
             return Ok(Grain::Zero);
         }
         let sector = u64::from(entry);
@@ -178,7 +186,7 @@ impl SparseMap {
     fn lookup(&self, number: u64) -> Result<Grain> {
         match self.table(number / GTES)? {
             Some(table) => self.decode(number, table[(number % GTES) as usize]),
-            None => Ok(Grain::Zero),
+            None => Ok(Grain::Below),
         }
     }
 
@@ -261,6 +269,8 @@ impl SparseMap {
             allocated: self.storage.allocated(),
             unit: Some(("grain".into(), self.grain())),
             compression: self.is_compressed().then(|| "deflate".into()),
+            chain: self.parent.as_ref().map(|(name, parent)| chain_over(name, &parent.facts)).unwrap_or_default(),
+            content_id: self.descriptor.cid.map(|cid| format!("{cid:08x}")),
             details,
             unclean: self.header.unclean_shutdown != 0,
         }
@@ -283,9 +293,10 @@ impl UnitMap for SparseMap {
 
     fn span_at(&self, number: u64) -> Result<Span> {
         let Some(table) = self.table(number / GTES)? else {
-            return Ok(Span { place: Place::Zero, units: GTES - number % GTES });
+            return Ok(Span { place: Place::Below, units: GTES - number % GTES });
         };
         Ok(Span::one(match self.decode(number, table[(number % GTES) as usize])? {
+            Grain::Below => Place::Below,
             Grain::Zero => Place::Zero,
             Grain::At(_) if self.is_compressed() => Place::Packed,
             Grain::At(sector) => Place::At(sector * SECTOR),
@@ -295,11 +306,15 @@ impl UnitMap for SparseMap {
     fn unpack(&self, number: u64, out: &mut [u8]) -> Result<()> {
         match self.lookup(number)? {
             Grain::At(sector) => self.inflate(number, sector, out),
-            Grain::Zero => {
+            Grain::Zero | Grain::Below => {
                 out.fill(0);
                 Ok(())
             }
         }
+    }
+
+    fn below(&self) -> Option<&Arc<dyn Disk>> {
+        self.parent.as_ref().map(|(_, parent)| &parent.disk)
     }
 }
 
@@ -312,6 +327,22 @@ thread_local! {
 struct Scratch {
     inflater: Decompressor,
     packed: Vec<u8>,
+}
+
+/// Opens the disk below, and checks that it is the one that the delta was made of, unchanged.
+fn open_parent(storage: &dyn Storage, opener: &Opener, descriptor: &Descriptor, cid: u32) -> Result<(String, Image)> {
+    let path = storage.name();
+    let Some(name) = &descriptor.parent_hint else {
+        return Err(Error::damaged(path, None, "it is a delta of another disk, and does not say of which"));
+    };
+    let parent = opener.open_parent(storage, name, None)?;
+    let (wanted, found) = (format!("{cid:08x}"), parent.facts.content_id.clone().unwrap_or_else(|| "none".into()));
+    if found != wanted {
+        let what =
+            format!("it is a delta of a disk with CID {wanted}, and '{name}' has CID {found}: it was written since");
+        return Err(Error::damaged(path, None, what));
+    }
+    Ok((name.clone(), parent))
 }
 
 fn read_header(storage: &dyn Storage, at: u64, what: &str) -> Result<SparseHeader> {

@@ -173,7 +173,7 @@ fn plain_grains_are_read_zeroed_ones_are_zero_and_overlaps_are_found() {
     put(&mut delta, 28, &1u64.to_le_bytes());
     put(&mut delta, 36, &2u64.to_le_bytes());
     put(&mut delta, 512, b"# Disk DescriptorFile\nCID=1\nparentCID=0badcafe\n");
-    assert!(message(&delta).contains("a delta of another disk"));
+    assert!(message(&delta).contains("a delta of another disk, and does not say of which"));
 }
 
 #[test]
@@ -194,7 +194,7 @@ fn qcow2_headers_that_lie_are_named() {
         (4, &9u32.to_be_bytes()[..], "of version 9"),
         (20, &40u32.to_be_bytes(), "clusters of 2^40 bytes"),
         (24, &(u64::MAX - 511).to_be_bytes(), "an L1 table of 1 entries"),
-        (8, &4096u64.to_be_bytes(), "a delta of a backing file"),
+        (8, &4096u64.to_be_bytes(), "holds no member ''"),
         (32, &1u32.to_be_bytes(), "encrypted"),
         (40, &(1u64 << 50).to_be_bytes(), "cut short: the L1 table"),
         (72, &2u64.to_be_bytes(), "its own flag says that its tables are corrupt"),

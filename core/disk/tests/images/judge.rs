@@ -3,7 +3,12 @@
 
 use std::{path::Path, process::Command};
 
-use reformis_disk::{Format, Layout, formats, pipeline, source};
+use reformis_disk::{
+    Format, Layout,
+    formats::{self, Opener},
+    pipeline,
+    source::{self, Links},
+};
 use reformis_standin::{content::Content, emulator::Emulator, qcow2_check};
 use serde_json::json;
 
@@ -129,6 +134,10 @@ fn we_read_what_the_emulator_writes() {
         ("vhdx", json!({}), false),
         ("vhdx", json!({ "subformat": "fixed" }), false),
         ("vhdx", json!({ "block-size": MIB, "block-state-zero": false }), false),
+        ("qcow2", json!({ "version": "v3" }), true),
+        ("qcow2", json!({ "version": "v3", "cluster-size": 4096 }), true),
+        ("qcow2", json!({ "version": "v3", "compression-type": "zstd" }), true),
+        ("qcow2", json!({ "version": "v3", "compression-type": "zstd", "cluster-size": 2 * MIB }), true),
         ("qcow2", json!({ "version": "v2" }), false),
         ("qcow2", json!({ "version": "v3" }), false),
         ("qcow2", json!({ "version": "v3", "cluster-size": 512 }), false),
@@ -144,4 +153,64 @@ fn we_read_what_the_emulator_writes() {
             assert_eq!(digest, pipeline::scan(&ContentDisk(content), &watch()).unwrap(), "{driver} {options}");
         }
     }
+}
+
+/// Has the emulator make a delta of `base` and write into it.
+fn delta(driver: &str, base: &Path, options: serde_json::Value, over: &Content, folder: &Path) -> std::path::PathBuf {
+    let path = folder.join(format!("delta.{driver}"));
+    let mut emulator = Emulator::start().unwrap();
+    let mut all = json!({ "backing-file": base.file_name().unwrap().to_str().unwrap() });
+    all.as_object_mut().unwrap().extend(options.as_object().unwrap().clone());
+    if driver == "vmdk" {
+        // This writer opens the disk below itself, by its whole path.
+        all["backing-file"] = json!(base);
+    }
+    emulator.create(driver, &path, over.size, &all).unwrap();
+    let node = emulator.open(driver, &path, false).unwrap();
+    let mut client = emulator.export(&node, true).unwrap();
+    for run in &over.runs {
+        let mut bytes = vec![0; run.len as usize];
+        over.read_at(run.offset, &mut bytes);
+        client.write_at(run.offset, &bytes).unwrap();
+    }
+    drop(client);
+    emulator.quit().unwrap();
+    path
+}
+
+#[test]
+#[ignore = "needs the machine emulator"]
+fn deltas_are_read_with_what_is_below_them() {
+    let folder = tempfile::tempdir().unwrap();
+    let base = Content::empty(40 * MIB).with(MIB, 3 * MIB, 1).with(20 * MIB, MIB, 2);
+    let over = Content::empty(44 * MIB).with(2 * MIB, 512 * 9, 3).with(30 * MIB, MIB, 4).with(43 * MIB, 4096, 5);
+    let mut both = Content::empty(44 * MIB);
+    both.runs = base.runs.iter().chain(&over.runs).copied().collect();
+
+    let raw = folder.path().join("base.raw");
+    write(&ContentDisk(base.clone()), "raw", &raw).unwrap();
+    let path = delta("qcow2", &raw, json!({ "backing-fmt": "raw" }), &over, folder.path());
+    assert_holds(open(&path).unwrap().as_ref(), &both);
+    let facts = formats::open(source::open(&path).unwrap(), None).unwrap().facts;
+    assert_eq!(facts.chain, ["base.raw"]);
+    let copy = folder.path().join("flat.vhdx");
+    write(open(&path).unwrap().as_ref(), "vhdx", &copy).unwrap();
+    assert_holds(open(&copy).unwrap().as_ref(), &both);
+
+    let sparse = foreign("vmdk", &json!({ "subformat": "monolithicSparse" }), false, &base, folder.path());
+    let same_size = Content { size: base.size, runs: over.runs[..2].to_vec() };
+    let path = delta("vmdk", &sparse, json!({}), &same_size, folder.path());
+    let error = open(&path).map(drop).unwrap_err().to_string();
+    assert!(error.contains("the name is absolute"), "{error}");
+    let trusted = Opener::new(Links::Trusted).open(source::open(&path).unwrap(), None).unwrap();
+    let both = Content { size: base.size, runs: base.runs.iter().chain(&same_size.runs).copied().collect() };
+    assert_holds(trusted.disk.as_ref(), &both);
+    assert_eq!(trusted.facts.chain.len(), 1);
+    // A disk below that was written since is not the one that the delta was made of.
+    let mut bytes = std::fs::read(&sparse).unwrap();
+    let at = bytes.windows(4).position(|w| w == b"CID=").unwrap() + 4;
+    bytes[at..at + 8].copy_from_slice(b"0badcafe");
+    std::fs::write(&sparse, bytes).unwrap();
+    let error = Opener::new(Links::Trusted).open(source::open(&path).unwrap(), None).map(drop).unwrap_err().to_string();
+    assert!(error.contains("has CID 0badcafe: it was written since"), "{error}");
 }
