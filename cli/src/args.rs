@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum, builder::Styles};
-use reformis_disk::{Format, Shape};
+use reformis_disk::{ByteSize, Format, Shape};
 
 /// The command line.
 #[derive(Debug, Parser)]
@@ -96,12 +96,15 @@ pub(crate) enum Command {
     /// Turns one disk into another shape, nothing else changed
     #[command(
         long_about = "Turns one disk into another shape, nothing else changed.\n\nThe source's format is told by its \
-                      content, the result's by its name. Runs of zeros are not stored. The result appears under its \
+                      content, the result's by its name. A delta is read with the disks below it, as one. Runs of zeros are not stored. What is compressed as a whole \
+                      is unpacked first, into a nameless file beside the result. The result appears under its \
                       name when it is whole and on disk, not before.",
         after_help = "Examples:\n  reformis recast buoycam.vmdk buoycam.qcow2\n  \
                       reformis recast tidelog.ova/tidelog-disk2.vmdk tides.img\n  \
                       reformis recast /dev/vg0/ledger ledger.qcow2 --from raw\n  \
-                      reformis recast ledger.qcow2 ledger.disk --as raw/thin"
+                      reformis recast ledger.qcow2 ledger.vhd --as vhd/full --align 1MiB\n  \
+                      reformis recast appliance.img.xz tidegate.vmdk\n  \
+                      ssh host 'gzip -c </dev/pool/guest' | reformis recast - guest.vhdx"
     )]
     Recast(RecastArgs),
     /// Checks a landing against its source, or two disks against each other
@@ -160,7 +163,7 @@ pub(crate) struct CarryArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct RecastArgs {
-    /// The disk: a file, a block device, or a member of an archive
+    /// The disk: a file, a block device, a member of an archive, any of them compressed, or - for stdin
     #[arg(value_name = "SRC")]
     pub(crate) source: PathBuf,
     /// The file to make
@@ -172,6 +175,12 @@ pub(crate) struct RecastArgs {
     /// The source's format, where its content is not to be asked
     #[arg(long, value_name = "FORMAT")]
     pub(crate) from: Option<Format>,
+    /// Round the disk's size up to a multiple of SIZE, such as 1MiB
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) align: Option<ByteSize>,
+    /// Make the disk SIZE large, with zeros at its end; smaller is refused
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) grow: Option<ByteSize>,
     /// Replace DST if it exists
     #[arg(long)]
     pub(crate) force: bool,

@@ -8,7 +8,7 @@ use std::{
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use reformis_disk::ByteSize;
-use reformis_move::{Observer, Step};
+use reformis_move::{Finding, Observer, Step};
 
 use crate::output;
 
@@ -114,6 +114,13 @@ impl Observer for Progress {
                 }
             }
             Self::Silent => {}
+        }
+    }
+
+    fn tell(&self, finding: &Finding) {
+        if !matches!(self, Self::Silent) {
+            let sentence = reformis_disk::text::printable(&finding.sentence());
+            output::say(&format!("{}\n", output::upper_first(&sentence)));
         }
     }
 

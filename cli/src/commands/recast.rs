@@ -23,6 +23,8 @@ pub(crate) fn run(args: &RecastArgs, session: &Session) -> Result<Exit> {
         shape: args.shape,
         force: args.force,
         links: links(args.trust_links),
+        align: args.align.map(|size| size.0),
+        grow: args.grow.map(|size| size.0),
     };
     let recast = recast::recast(&options, &session.context())?;
     if session.json {

@@ -5,5 +5,6 @@
 mod accidents;
 mod hosts;
 mod journey;
+mod recast;
 mod refusals;
 mod support;

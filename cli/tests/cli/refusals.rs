@@ -165,7 +165,7 @@ fn things_that_are_no_disks() {
     for (name, part) in [
         ("letter.txt", "it holds text"),
         ("nothing.vmdk", "it is empty"),
-        ("packed.img.gz", "it is gzip-compressed"),
+        ("packed.img.gz", "is damaged: after 0 unpacked bytes"),
         ("random", "its first bytes match no format"),
         ("new.vhdx", "neither of the two headers has a right checksum"),
         (".", "it is a folder"),

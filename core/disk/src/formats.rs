@@ -15,7 +15,7 @@ use crate::{
     pipeline::Writer,
     qcow2, raw,
     shape::{Format, Layout, Shape, ShapeError},
-    source::{Links, Storage, tar},
+    source::{Links, Storage, tar, wrapped::Wrapping},
     vdi, vhd, vhdx, vmdk,
 };
 
@@ -129,15 +129,6 @@ const FORMATS: [Entry; 6] = [
 
 /// Bytes from the start of a file that recognition looks at.
 const HEAD: u64 = 8192;
-
-/// Things that are no disk image themselves, and may hold one.
-const WRAPPERS: [(&[u8], &str); 5] = [
-    (b"\x1f\x8b", "it is gzip-compressed"),
-    (b"\xfd7zXZ\0", "it is xz-compressed"),
-    (b"\x28\xb5\x2f\xfd", "it is zstd-compressed"),
-    (b"BZh", "it is bzip2-compressed"),
-    (b"PK\x03\x04", "it is a zip archive"),
-];
 
 /// Whether this version writes `shape`.
 pub fn writes(shape: Shape) -> bool {
@@ -266,8 +257,11 @@ fn describe(storage: &dyn Storage) -> Result<String> {
     if tar::is_tar(storage)? {
         return Ok("it is a tar archive; name the member behind its path, as in archive.tar/disk.vmdk".into());
     }
-    if let Some((_, what)) = WRAPPERS.iter().find(|(magic, _)| head.starts_with(magic)) {
-        return Ok((*what).into());
+    if let Some(kind) = Wrapping::detect(&head) {
+        return Ok(format!("it is compressed with {}; `reformis recast` unpacks it", kind.name()));
+    }
+    if head.starts_with(b"PK\x03\x04") {
+        return Ok("it is a zip archive, which is not read yet".into());
     }
     let text = head.iter().all(|b| matches!(b, b'\t' | b'\n' | b'\r' | 0x20..=0x7e | 0x80..));
     let what = if text { "it holds text" } else { "its first bytes match no format" };

@@ -48,6 +48,16 @@ pub enum Error {
         /// The file.
         path: String,
     },
+    /// A smaller disk was asked for.
+    #[error("'{path}' has a disk of {size} bytes, which is not made smaller to {asked}: its end would be lost")]
+    Shrink {
+        /// The source.
+        path: String,
+        /// Its size in bytes.
+        size: u64,
+        /// The size that was asked for.
+        asked: u64,
+    },
     /// The place of a landing holds something that is no landing.
     #[error("'{path}' exists and is no landing (it holds no receipt): it is not replaced, also not with --force")]
     NotALanding {

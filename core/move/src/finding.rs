@@ -62,6 +62,7 @@ pub enum Finding {
     SourceChangedSince { path: String },
     MachineFileChanged { path: String },
     StaleRemoved { path: String },
+    Spooled { source: String, kind: String },
 }
 
 struct Words {
@@ -242,6 +243,14 @@ impl Finding {
                 "stale-removed",
                 format!("'{path}' was left by a run that did not end, and was cleared away"),
                 "Nothing to do.",
+            ),
+            Self::Spooled { source, kind } => (
+                Note,
+                "spooled",
+                format!(
+                    "'{source}' ({kind}) can only be read forwards: it is unpacked first, into a file beside the result"
+                ),
+                "Nothing to do; it takes room there for as long as the run takes, and no more than what is not zero.",
             ),
         };
         Words { severity, code, sentence, remedy }

@@ -4,6 +4,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use reformis_disk::pipeline::Watch;
 
+use crate::finding::Finding;
+
 /// A part of the work that takes time, as the person would call it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Step {
@@ -25,6 +27,8 @@ pub trait Observer: Sync {
     fn advance(&self, bytes: u64);
     /// The step is over, well or not.
     fn end(&self);
+    /// Something that the person should know before a long step begins; it comes again with the result.
+    fn tell(&self, finding: &Finding);
 }
 
 /// What every long step is given.

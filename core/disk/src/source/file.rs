@@ -63,6 +63,17 @@ impl FileStorage {
         Ok(Self { file, name, allocated, identity })
     }
 
+    /// A file without a name of its own, such as a spooled one; `name` stands for it in messages.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn of_spool(file: File, name: String) -> Result<Self> {
+        let metadata = file.metadata().map_err(Error::io("opening", &name, None))?;
+        let path = PathBuf::from(&name);
+        let identity = Identity { path, len: metadata.len(), modified: Some(modified(&metadata)) };
+        Ok(Self { file, name, allocated: metadata.blocks() * 512, identity })
+    }
+
     fn changed(&self, what: impl Into<String>) -> Error {
         Error::Changed { path: self.name.clone(), what: what.into() }
     }

@@ -4,6 +4,7 @@ mod file;
 mod memory;
 mod pieces;
 pub mod tar;
+pub mod wrapped;
 
 use std::{
     io,

@@ -1,0 +1,124 @@
+//! Images inside a compressed stream, which can only be read forwards.
+
+use std::{
+    fs::File,
+    io::{self, Read},
+    os::unix::fs::FileExt,
+    sync::Arc,
+};
+
+use super::Storage;
+use crate::{
+    error::{Error, Result},
+    pipeline::Watch,
+    zeros::is_zero,
+};
+
+/// The kind of stream.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Wrapping {
+    /// RFC 1952, also several members in a row.
+    Gzip,
+    /// RFC 8878.
+    Zstd,
+    /// The .xz file format.
+    Xz,
+    /// bzip2.
+    Bzip2,
+}
+
+impl Wrapping {
+    /// The stream whose first bytes are `head`.
+    pub fn detect(head: &[u8]) -> Option<Self> {
+        let kinds: [(&[u8], Self); 4] = [
+            (b"\x1f\x8b", Self::Gzip),
+            (b"\x28\xb5\x2f\xfd", Self::Zstd),
+            (b"\xfd7zXZ\0", Self::Xz),
+            (b"BZh", Self::Bzip2),
+        ];
+        kinds.into_iter().find(|(magic, _)| head.starts_with(magic)).map(|(_, kind)| kind)
+    }
+
+    /// The word for it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Gzip => "gzip",
+            Self::Zstd => "zstd",
+            Self::Xz => "xz",
+            Self::Bzip2 => "bzip2",
+        }
+    }
+
+    /// What `packed` holds, unpacked.
+    ///
+    /// # Errors
+    /// When there is no memory for the unpacker.
+    pub fn unpack<'a>(self, packed: impl Read + 'a) -> io::Result<Box<dyn Read + 'a>> {
+        Ok(match self {
+            Self::Gzip => Box::new(flate2::read::MultiGzDecoder::new(packed)),
+            Self::Zstd => Box::new(zstd::stream::read::Decoder::new(packed)?),
+            Self::Xz => Box::new(liblzma::read::XzDecoder::new_multi_decoder(packed)),
+            Self::Bzip2 => Box::new(bzip2::read::MultiBzDecoder::new(packed)),
+        })
+    }
+}
+
+/// Reads a storage from its start on, and counts for the watch.
+pub struct Forward<'a> {
+    storage: Arc<dyn Storage>,
+    at: u64,
+    watch: Watch<'a>,
+}
+
+impl<'a> Forward<'a> {
+    /// The bytes of `storage`.
+    pub fn new(storage: Arc<dyn Storage>, watch: Watch<'a>) -> Self {
+        Self { storage, at: 0, watch }
+    }
+}
+
+impl Read for Forward<'_> {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        let len = (buf.len() as u64).min(self.storage.len() - self.at) as usize;
+        self.storage.read_at(self.at, &mut buf[..len]).map_err(|error| io::Error::other(error.to_string()))?;
+        self.at += len as u64;
+        (self.watch.progress)(len as u64);
+        Ok(len)
+    }
+}
+
+/// Bytes that are written in one go; runs of zeros of this length become holes.
+const PIECE: usize = 64 << 10;
+
+/// Writes what `stream` gives into `file` from its start on, leaving holes for zeros; `name` stands for the stream in
+/// messages. Returns the length.
+///
+/// # Errors
+/// [`Error::Damaged`] when the stream ends early or is broken; those of writing; [`Error::Interrupted`].
+pub fn spool(mut stream: impl Read, file: &File, name: &str, watch: &Watch<'_>) -> Result<u64> {
+    let mut piece = vec![0; PIECE];
+    let mut at = 0;
+    loop {
+        watch.check()?;
+        let mut filled = 0;
+        while filled < PIECE {
+            match stream.read(&mut piece[filled..]) {
+                Ok(0) => break,
+                Ok(len) => filled += len,
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => {
+                    let what = format!("after {} unpacked bytes: {error}", at + filled as u64);
+                    return Err(Error::damaged(name, None, what));
+                }
+            }
+        }
+        if filled > 0 && !is_zero(&piece[..filled]) {
+            file.write_all_at(&piece[..filled], at).map_err(Error::io("spooling", name, Some(at)))?;
+        }
+        at += filled as u64;
+        if filled < PIECE {
+            file.set_len(at).map_err(Error::io("spooling", name, Some(at)))?;
+            return Ok(at);
+        }
+    }
+}
