@@ -200,6 +200,9 @@ pub(crate) struct ProveArgs {
     /// The format of both disks, where their content is not to be asked
     #[arg(long, value_name = "FORMAT", requires = "second")]
     pub(crate) from: Option<Format>,
+    /// Follow names in the disks that lead out of their folder (never to a device)
+    #[arg(long)]
+    pub(crate) trust_links: bool,
 }
 
 #[derive(Debug, Args)]

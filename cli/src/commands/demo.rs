@@ -55,7 +55,7 @@ pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
         "Is it the same machine? Every byte of the landing is compared with the archive.",
         &["prove", &receipt.to_string_lossy()],
     )?;
-    let proof = prove::prove_receipt(&receipt, &session.context())?;
+    let proof = prove::prove_receipt(&receipt, Links::OwnFolder, &session.context())?;
     emit(&prove_command::show(&proof))?;
     tell(&format!(
         "The machine lies complete and stopped in {}, and the archive is as it was. Have a look around.",

@@ -9,7 +9,7 @@ use reformis_move::{
     prove::{self, DiskProof, Proof},
 };
 
-use super::{JSON_SCHEMA, base_name};
+use super::{JSON_SCHEMA, base_name, links};
 use crate::{
     Session,
     args::ProveArgs,
@@ -18,9 +18,10 @@ use crate::{
 };
 
 pub(crate) fn run(args: &ProveArgs, session: &Session) -> Result<Exit> {
+    let links = links(args.trust_links);
     let proof = match &args.second {
-        None => prove::prove_receipt(&args.first, &session.context())?,
-        Some(second) => prove::prove_disks(&args.first, second, args.from, &session.context())?,
+        None => prove::prove_receipt(&args.first, links, &session.context())?,
+        Some(second) => prove::prove_disks(&args.first, second, args.from, links, &session.context())?,
     };
     if session.json {
         emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "proof": proof }))?;

@@ -217,6 +217,14 @@ impl Opener {
         (entry.open)(storage, &inner)
     }
 
+    /// Opens a file that the image in `child` names and that is no image of its own.
+    ///
+    /// # Errors
+    /// Those of [`Storage::sibling`].
+    pub(crate) fn sibling(&self, child: &dyn Storage, name: &str) -> Result<Arc<dyn Storage>> {
+        child.sibling(name, self.links)
+    }
+
     /// Opens the disk called `name` that the image in `child` is a delta of.
     ///
     /// # Errors

@@ -9,9 +9,10 @@ use std::{
 use reformis_disk::{
     Disk, Format, Storage,
     disk::{EmptyDisk, GrownDisk},
-    formats, overlay,
+    formats::{self, Opener},
+    overlay,
     pipeline::{self, Comparison},
-    source::{self, Pieces},
+    source::{self, Links, Pieces},
 };
 use serde::Serialize;
 
@@ -56,11 +57,12 @@ pub struct DiskProof {
     pub reason: Option<String>,
 }
 
-/// Proves the landing whose receipt is at `path`: each disk against its source, and both against the receipt.
+/// Proves the landing whose receipt is at `path`: each disk against its source, and both against the receipt. `links` says
+/// where names in the sources may lead.
 ///
 /// # Errors
 /// When the receipt, a source or a result cannot be read. A difference is no error: see [`Proof::holds`].
-pub fn prove_receipt(path: &Path, context: &Context<'_>) -> Result<Proof> {
+pub fn prove_receipt(path: &Path, links: Links, context: &Context<'_>) -> Result<Proof> {
     let receipt = Receipt::read(path)?;
     let folder = path.parent().unwrap_or(Path::new("."));
     let mut findings = Vec::new();
@@ -80,18 +82,24 @@ pub fn prove_receipt(path: &Path, context: &Context<'_>) -> Result<Proof> {
     for (index, record) in receipt.disks.iter().enumerate() {
         let step =
             Step { action: "comparing", what: record.result.clone(), number: index + 1, of: receipt.disks.len() };
-        disks.push(prove_disk(record, folder, &step, context)?);
+        disks.push(prove_disk(record, folder, links, &step, context)?);
     }
     Ok(Proof { holds: disks.iter().all(|disk| disk.holds), disks, findings })
 }
 
 /// Where the result of `record` lies; its name may not lead out of the landing.
 fn result_path(record: &DiskRecord, folder: &Path) -> Result<PathBuf> {
-    let result = source::resolve_link(folder, "the receipt", &record.result, source::Links::OwnFolder);
+    let result = source::resolve_link(folder, "the receipt", &record.result, Links::OwnFolder);
     Ok(result?)
 }
 
-fn prove_disk(record: &DiskRecord, folder: &Path, step: &Step, context: &Context<'_>) -> Result<DiskProof> {
+fn prove_disk(
+    record: &DiskRecord,
+    folder: &Path,
+    links: Links,
+    step: &Step,
+    context: &Context<'_>,
+) -> Result<DiskProof> {
     let declared = |shape: &str| shape.split('/').next().and_then(|format| format.parse::<Format>().ok());
     let path = result_path(record, folder)?;
     let result = formats::open(source::open(&path)?, declared(&record.after.shape))?.disk;
@@ -104,7 +112,7 @@ fn prove_disk(record: &DiskRecord, folder: &Path, step: &Step, context: &Context
                 [one] => one.clone(),
                 _ => Arc::new(Pieces::new(files.join(" + "), parts)),
             };
-            formats::open(whole, declared(&facts.shape))?.disk
+            Opener::new(links).open(whole, declared(&facts.shape))?.disk
         }
     };
     let mut allowed: Vec<Range<u64>> = Vec::new();
@@ -128,12 +136,18 @@ fn prove_disk(record: &DiskRecord, folder: &Path, step: &Step, context: &Context
     Ok(proof)
 }
 
-/// Compares two disks in any shapes.
+/// Compares two disks in any shapes; `links` says where names in them may lead.
 ///
 /// # Errors
 /// When one cannot be read. A difference is no error: see [`Proof::holds`].
-pub fn prove_disks(left: &Path, right: &Path, from: Option<Format>, context: &Context<'_>) -> Result<Proof> {
-    let open = |path: &Path| -> Result<Arc<dyn Disk>> { Ok(formats::open(source::open(path)?, from)?.disk) };
+pub fn prove_disks(
+    left: &Path,
+    right: &Path,
+    from: Option<Format>,
+    links: Links,
+    context: &Context<'_>,
+) -> Result<Proof> {
+    let open = |path: &Path| -> Result<Arc<dyn Disk>> { Ok(Opener::new(links).open(source::open(path)?, from)?.disk) };
     let (before, after) = (open(left)?, open(right)?);
     let step = Step { action: "comparing", what: right.to_string_lossy().into(), number: 1, of: 1 };
     let mut proof = compare(before, &after, &[], &step, context)?;

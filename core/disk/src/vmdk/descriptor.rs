@@ -18,10 +18,57 @@ pub struct Descriptor {
     pub parent_cid: Option<u32>,
     /// `parentFileNameHint`: where the disk below was when the delta was made.
     pub parent_hint: Option<String>,
-    /// Number of extent lines.
-    pub extents: usize,
+    /// The extent lines, in the disk's order.
+    pub extents: Vec<ExtentLine>,
     /// The entries of the disk database (`ddb.…`), as they stand.
     pub database: Vec<(String, String)>,
+}
+
+/// A line that says where a part of the disk lies.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ExtentLine {
+    /// Length in sectors.
+    pub sectors: u64,
+    /// How the part is stored.
+    pub kind: ExtentKind,
+    /// The file, for all kinds but zeros.
+    pub file: Option<String>,
+    /// First sector in the file, of flat extents.
+    pub offset: u64,
+}
+
+/// How a part of the disk is stored.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ExtentKind {
+    /// Plain bytes.
+    Flat,
+    /// A hosted sparse extent.
+    Sparse,
+    /// Nothing: all zero.
+    Zero,
+    /// Another kind, by its word.
+    Other(String),
+}
+
+impl ExtentLine {
+    /// Reads `RW 4192256 SPARSE "name.vmdk" 0`; `None` when it is no such line.
+    fn parse(line: &str) -> Option<Self> {
+        let mut words = line.splitn(4, char::is_whitespace);
+        let (_, sectors, kind) = (words.next()?, words.next()?.parse().ok()?, words.next()?);
+        let rest = words.next().unwrap_or_default().trim();
+        let kind = match kind {
+            "FLAT" | "VMFS" => ExtentKind::Flat,
+            "SPARSE" => ExtentKind::Sparse,
+            "ZERO" => ExtentKind::Zero,
+            other => ExtentKind::Other(other.into()),
+        };
+        let (file, behind) = match rest.strip_prefix('"').and_then(|rest| rest.rsplit_once('"')) {
+            Some((file, behind)) => (Some(file.to_string()), behind.trim()),
+            None => (None, ""),
+        };
+        let offset = if behind.is_empty() { 0 } else { behind.split_whitespace().next()?.parse().ok()? };
+        (file.is_some() || kind == ExtentKind::Zero).then_some(Self { sectors, kind, file, offset })
+    }
 }
 
 impl Descriptor {
@@ -42,7 +89,10 @@ impl Descriptor {
             }
             let first = line.split_whitespace().next().unwrap_or_default();
             if matches!(first, "RW" | "RDONLY" | "NOACCESS") {
-                descriptor.extents += 1;
+                let extent = ExtentLine::parse(line).ok_or_else(|| {
+                    Error::damaged(path, offset, format!("the extent line {line:?}, expected length, kind and file"))
+                })?;
+                descriptor.extents.push(extent);
                 continue;
             }
             let Some((key, value)) = line.split_once('=') else { continue };
@@ -95,7 +145,14 @@ mod tests {
             ddb.adapterType = \"lsilogic\"\r\n\0\0";
         let descriptor = Descriptor::parse(text.as_bytes(), "x", 512).unwrap();
         assert_eq!(descriptor.cid, Some(0x0a1b_2c3d));
-        assert_eq!((descriptor.parent_cid, descriptor.extents), (None, 1));
+        assert_eq!(descriptor.parent_cid, None);
+        let file = Some("a=b.vmdk".to_string());
+        let line = ExtentLine { sectors: 4_192_256, kind: ExtentKind::Sparse, file, offset: 0 };
+        assert_eq!(descriptor.extents, [line]);
+        let flat = ExtentLine::parse("RW 63 FLAT \"a \"b\".vmdk\" 77").unwrap();
+        assert_eq!((flat.kind, flat.offset, flat.file.as_deref()), (ExtentKind::Flat, 77, Some("a \"b\".vmdk")));
+        assert!(ExtentLine::parse("RW 12 ZERO").is_some());
+        assert!(ExtentLine::parse("RW x FLAT \"a\" 0").is_none() && ExtentLine::parse("RW 5 FLAT").is_none());
         assert_eq!(descriptor.create_type, "streamOptimized");
         assert_eq!(descriptor.database("ddb.adapterType"), Some("lsilogic"));
         assert!(Descriptor::parse(b"hello", "x", 0).is_err());

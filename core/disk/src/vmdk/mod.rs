@@ -1,9 +1,11 @@
-//! VMDK, the sparse extent in one file: plain (`thin`) and compressed for transport (`stream`).
+//! VMDK: sparse extents in one file, plain (`thin`) and compressed for transport (`stream`), and disks whose descriptor
+//! names the files that hold them.
 //!
 //! Source: "Virtual Disk Format 5.0", technical note, sections "Hosted Sparse Extents" and "Stream-Optimized
 //! Compressed Sparse Extents".
 
 mod descriptor;
+mod extents;
 mod header;
 mod read;
 mod starts;

@@ -10,6 +10,7 @@ use zerocopy::{FromBytes, byteorder::little_endian::U32};
 
 use super::{
     descriptor::Descriptor,
+    extents,
     header::{GD_AT_END, GTE_UNALLOCATED, GTE_ZEROED, GTES, GrainMarker, LINE_ENDS, MAGIC, SparseHeader, flag},
     starts::GrainStarts,
 };
@@ -29,6 +30,8 @@ use crate::{
 const MAX_GD_BYTES: u64 = 16 << 20;
 /// Grains of 4 KiB to 2 MiB; 64 KiB is usual.
 const GRAIN_SECTORS: std::ops::RangeInclusive<u64> = 8..=4096;
+/// The first bytes of a descriptor file.
+const DESCRIPTOR_START: &[u8] = b"# Disk DescriptorFile";
 /// The largest descriptor that we read.
 const MAX_DESCRIPTOR: u64 = 1 << 20;
 /// Grain tables that are kept.
@@ -40,18 +43,28 @@ const FOOTER_SEARCH: u64 = 64 << 10;
 
 /// Whether a file that starts with `head` is a sparse extent or a descriptor file.
 pub fn probe(head: &[u8]) -> bool {
-    head.starts_with(&MAGIC) || head.starts_with(b"# Disk DescriptorFile") || head.starts_with(b"COWD")
+    head.starts_with(&MAGIC) || head.starts_with(DESCRIPTOR_START) || head.starts_with(b"COWD")
 }
 
-/// Opens a sparse extent with its descriptor embedded.
+/// Opens a sparse extent with its descriptor embedded, or a descriptor and the files that it names.
 ///
 /// # Errors
 /// [`Error::Damaged`] and [`Error::CutShort`] for headers and tables that break the format's rules;
-/// [`Error::Unsupported`] for disks in several files; those of opening the disk below.
+/// [`Error::Unsupported`] for the kinds that datastores keep; those of opening the disk below, or the files named.
 pub fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
-    let map = SparseMap::open(storage, opener)?;
+    let mut start = vec![0; storage.len().min(DESCRIPTOR_START.len() as u64) as usize];
+    storage.read_at(0, &mut start)?;
+    if start == DESCRIPTOR_START {
+        return extents::open(&storage, opener);
+    }
+    let map = SparseMap::open(storage, Some(opener))?;
     let facts = map.facts();
     Ok(Image { disk: UnitDisk(map).shared(), facts })
+}
+
+/// Opens a sparse extent to which a descriptor in another file refers.
+pub(super) fn open_extent(storage: Arc<dyn Storage>) -> Result<Arc<dyn Disk>> {
+    Ok(UnitDisk(SparseMap::open(storage, None)?).shared())
 }
 
 struct SparseMap {
@@ -81,24 +94,27 @@ enum Grain {
 }
 
 impl SparseMap {
-    fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Self> {
+    /// Opens an extent; without an opener it is one of several, and what its own descriptor says does not count.
+    fn open(storage: Arc<dyn Storage>, opener: Option<&Opener>) -> Result<Self> {
         let path = storage.name().to_string();
         let first = read_header(storage.as_ref(), 0, "the header")?;
         if first.magic != MAGIC {
-            let what = "it is a descriptor of a disk in other files, or a delta of a datastore";
+            let what = "it is a sparse extent of another kind, as datastores keep deltas";
             return Err(Error::Unsupported { path, what: what.into() });
         }
         check_header(&first, &path, 0)?;
         let (header, at) =
             if first.gd_offset.get() == GD_AT_END { find_footer(storage.as_ref(), &first)? } else { (first, 0) };
         let descriptor = read_descriptor(storage.as_ref(), &first)?;
-        if descriptor.extents > 1 {
-            let what = format!("its disk is spread over {} files", descriptor.extents);
+        if opener.is_some() && descriptor.extents.len() > 1 {
+            let what = format!("its disk is spread over {} files", descriptor.extents.len());
             return Err(Error::Unsupported { path, what });
         }
         let directory = read_directory(storage.as_ref(), &header, at)?;
-        let parent =
-            descriptor.parent_cid.map(|cid| open_parent(storage.as_ref(), opener, &descriptor, cid)).transpose()?;
+        let parent = match (opener, descriptor.parent_cid) {
+            (Some(opener), Some(cid)) => Some(open_parent(storage.as_ref(), opener, &descriptor, cid)?),
+            _ => None,
+        };
         let compressed = header.flags.get() & flag::COMPRESSED != 0;
         let seen = (!compressed)
             .then(|| Mutex::new((vec![false; directory.len()], GrainStarts::new(header.grain_size.get()))));

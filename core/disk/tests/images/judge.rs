@@ -214,3 +214,46 @@ fn deltas_are_read_with_what_is_below_them() {
     let error = Opener::new(Links::Trusted).open(source::open(&path).unwrap(), None).map(drop).unwrap_err().to_string();
     assert!(error.contains("has CID 0badcafe: it was written since"), "{error}");
 }
+
+#[test]
+#[ignore = "needs the machine emulator"]
+fn disks_that_the_emulator_spreads_over_files_are_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let content = Content::empty((2 << 30) + 32 * MIB).with(0, MIB, 1).with((2 << 30) - MIB, 2 * MIB, 2).with(
+        (2 << 30) + 32 * MIB - 512,
+        512,
+        3,
+    );
+    let raw = folder.path().join("source.raw");
+    write(&ContentDisk(content.clone()), "raw", &raw).unwrap();
+    for (subformat, pieces) in [("monolithicFlat", 1), ("twoGbMaxExtentFlat", 2), ("twoGbMaxExtentSparse", 2)] {
+        let mut emulator = Emulator::start().unwrap();
+        let mut add = |name: String| {
+            let path = folder.path().join(&name);
+            std::fs::File::create(&path).unwrap();
+            let node = emulator.fresh_name();
+            let file = json!({ "node-name": node, "driver": "file", "filename": path });
+            emulator.command("blockdev-add", &file).unwrap();
+            node
+        };
+        let extents: Vec<String> = (0..pieces).map(|index| add(format!("{subformat}-{index}.vmdk"))).collect();
+        let descriptor = add(format!("{subformat}.vmdk"));
+        let options = json!({
+            "driver": "vmdk", "file": descriptor, "size": content.size, "subformat": subformat, "extents": extents,
+        });
+        emulator.command("blockdev-create", &json!({ "job-id": "make", "options": options })).unwrap();
+        emulator.finish_job("make").unwrap();
+        for node in extents.iter().chain([&descriptor]) {
+            emulator.close(node).unwrap();
+        }
+        let path = folder.path().join(format!("{subformat}.vmdk"));
+        let from = emulator.open("raw", &raw, true).unwrap();
+        let to = emulator.open("vmdk", &path, false).unwrap();
+        emulator.copy(&from, &to, false).unwrap();
+        emulator.close(&to).unwrap();
+        let disk = Opener::new(Links::Trusted).open(source::open(&path).unwrap(), None).unwrap().disk;
+        let expected = pipeline::scan(&ContentDisk(content.clone()), &watch()).unwrap();
+        assert_eq!(disk.size(), content.size);
+        assert_eq!(pipeline::scan(disk.as_ref(), &watch()).unwrap(), expected, "{subformat}");
+    }
+}

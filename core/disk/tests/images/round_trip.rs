@@ -206,3 +206,43 @@ fn the_first_error_is_told_and_the_rest_is_not_read() {
     assert!(error.to_string().contains("byte 8388608: broken here"), "{error}");
     assert!(*disk.1.lock().unwrap() < 20);
 }
+
+/// A descriptor as hosts write it, over a flat piece that starts inside its file, zeros, and a sparse piece.
+#[test]
+fn a_disk_over_several_files_is_one() {
+    let folder = tempfile::tempdir().unwrap();
+    let content = Content::empty(12 * MIB).with(0, 3 * MIB, 1).with(9 * MIB + 700, MIB, 2);
+    let mut flat = vec![0xee; 512 * 5];
+    let mut bytes = vec![0; 4 << 20];
+    content.read_at(0, &mut bytes);
+    flat.append(&mut bytes);
+    std::fs::write(folder.path().join("tide gate-f001.vmdk"), &flat).unwrap();
+    let tail = Content { size: 4 * MIB, runs: vec![] };
+    let tail = content.runs[1..].iter().fold(tail, |c, r| c.with(r.offset - 8 * MIB, r.len, r.seed));
+    // The bytes of a run depend on where it lies, so the piece is cut from the whole.
+    let mut piece = vec![0; 4 << 20];
+    content.read_at(8 * MIB, &mut piece);
+    std::fs::write(folder.path().join("piece.img"), &piece).unwrap();
+    let raw = open(&folder.path().join("piece.img")).unwrap();
+    assert_eq!(raw.size(), tail.size);
+    write(raw.as_ref(), "vmdk/thin", &folder.path().join("tide gate-s002.vmdk")).unwrap();
+    let descriptor = "# Disk DescriptorFile\nversion=1\nCID=12345678\nparentCID=ffffffff\ncreateType=\"custom\"\n\
+        RW 8192 FLAT \"tide gate-f001.vmdk\" 5\nRW 8192 ZERO\nRW 8192 SPARSE \"tide gate-s002.vmdk\"\n";
+    let path = folder.path().join("tide gate.vmdk");
+    std::fs::write(&path, descriptor).unwrap();
+    let disk = open(&path).unwrap();
+    assert_holds(disk.as_ref(), &content);
+    check_extents(disk.as_ref(), &content).unwrap();
+
+    let refused = |from: &str, to: &str| {
+        std::fs::write(&path, descriptor.replace(from, to)).unwrap();
+        open(&path).map(drop).unwrap_err().to_string()
+    };
+    assert!(refused("RW 8192 FLAT", "RW 8193 FLAT").contains("cut short: the extent"));
+    assert!(refused("RW 8192 SPARSE", "RW 9000 SPARSE").contains("the descriptor says 4608000"));
+    assert!(refused("s002", "s003").contains("No such file"));
+    assert!(refused("tide gate-f001", "../tide gate-f001").contains("climbs out"));
+    assert!(refused("ZERO", "SESPARSE \"x\"").contains("an extent of kind SESPARSE"));
+    assert!(refused("RW 8192 ZERO", "RW 99999999999999999 ZERO").contains("larger than any disk"));
+    assert!(refused("RW 8192 ZERO", "RW many ZERO").contains("the extent line"));
+}
