@@ -33,10 +33,7 @@ pub(crate) fn run(args: &ProveArgs, session: &Session) -> Result<Exit> {
 
 /// The proof as a person reads it.
 pub(crate) fn show(proof: &Proof) -> String {
-    let mut text = String::new();
-    for disk in &proof.disks {
-        text += &show_disk(disk);
-    }
+    let mut text = proof.disks.iter().map(show_disk).collect::<Vec<_>>().join("\n");
     if !proof.findings.is_empty() {
         text += &heading("Findings");
         text += &output::findings(&proof.findings.iter().map(Finding::record).collect::<Vec<_>>());
