@@ -35,7 +35,10 @@ fn survey_carry_prove() {
     assert_eq!(fs::read(&archive).unwrap(), TIDELOG);
 
     place.carry(&[]).expect(1);
-    place.carry(&["--force"]).expect(0);
+    let told = place.carry(&["--force", "--verbose"]).expect(0).err;
+    assert!(told.contains("carried a disk") && told.contains("result=\"tidelog-1.qcow2\""), "{told}");
+    place.carry(&["--force", "--log", "log.txt"]).expect(0);
+    assert!(fs::read_to_string(place.path("log.txt")).unwrap().contains("landed"));
     place.run(&["prove", "landing/tidelog/receipt.json"]).expect(0);
 }
 

@@ -80,6 +80,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         findings.push(Finding::StaleRemoved { path: folder.to_string_lossy().into() });
     }
 
+    tracing::info!(target = target.name, kind = target.kind.name(), into = %folder.display(), "carrying");
     let mut sources = target.files.clone();
     let mut disks = Vec::new();
     for (index, (disk, planned)) in target.disks.iter().zip(&plan.disks).enumerate() {
@@ -106,6 +107,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         return Err(reformis_disk::Error::Interrupted.into());
     }
     staged.commit(options.force)?;
+    tracing::info!(landing = %folder.display(), "landed");
     Ok(Landing { folder, receipt, findings })
 }
 
@@ -144,6 +146,15 @@ fn carry_disk(
         (Err(error), _) | (_, Err(error)) => return Err(error),
     };
     let after = facts_of(&path, planned)?;
+    tracing::info!(
+        disk = disk.id,
+        result = planned.file,
+        shape = %planned.shape,
+        size = planned.size,
+        stored = copied.stored,
+        digest = %copied.digest,
+        "carried a disk"
+    );
     let record = DiskRecord {
         id: disk.id.clone(),
         source: disk.parts.iter().map(|part| target::absolute(part.storage.name())).collect(),

@@ -171,6 +171,7 @@ fn compare(
     let total = pipeline::work(&left)?.max(pipeline::work(&right)?);
     let Comparison { first_difference, differing, right: digest, .. } =
         context.step(step, total, |watch| pipeline::compare(&left, &right, allowed, watch))?;
+    tracing::info!(disk = step.what, %digest, first_difference, differing, "compared");
     let reason = match first_difference {
         Some(at) => Some(format!("the first byte that differs is byte {at}")),
         None if sizes.0.abs_diff(sizes.1) >= reformis_disk::SECTOR => {

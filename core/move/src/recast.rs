@@ -93,6 +93,15 @@ pub fn recast(options: &Options, context: &Context<'_>) -> Result<Recast> {
         return Err(reformis_disk::Error::Interrupted.into());
     }
     staged.commit(options.force)?;
+    tracing::info!(
+        source = %options.source.display(),
+        result = %options.result.display(),
+        %shape,
+        size,
+        stored = copied.stored,
+        digest = %copied.digest,
+        "recast"
+    );
     let after = formats::open(Arc::new(FileStorage::open(&options.result)?), Some(shape.format))?.facts;
     Ok(Recast { before: image.facts, after, content_digest: copied.digest.to_string(), findings })
 }

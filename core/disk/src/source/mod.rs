@@ -58,8 +58,7 @@ pub trait Storage: Send + Sync {
     ///
     /// # Errors
     /// [`Error::UnsafeName`] when `links` does not allow where it leads; what the system says when it is not there.
-    fn sibling(&self, name: &str, links: Links) -> Result<Arc<dyn Storage>> {
-        let _ = links;
+    fn sibling(&self, name: &str, _links: Links) -> Result<Arc<dyn Storage>> {
         Err(Error::NoMember { archive: self.name().into(), member: name.into() })
     }
 }
