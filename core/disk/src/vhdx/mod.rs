@@ -3,6 +3,7 @@
 //! Source: "[MS-VHDX]: Virtual Hard Disk v2 (VHDX) File Format", sections 2.2 to 2.6.
 
 mod header;
+mod log;
 mod metadata;
 mod read;
 mod table;

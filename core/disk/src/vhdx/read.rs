@@ -10,6 +10,7 @@ use super::{
         BAT_REGION, FILE_TYPE, HEADER_BYTES, HEADER_SIGNATURE, HEADERS_AT, Header, METADATA_REGION, REGION_SIGNATURE,
         REGION_TABLE_BYTES, REGION_TABLES_AT, RegionEntry, RegionTableHeader, checksum,
     },
+    log,
     metadata::Metadata,
     table::{self, OFFSET_MASK, STATE_MASK, state},
 };
@@ -34,8 +35,8 @@ pub fn probe(head: &[u8]) -> bool {
 /// Opens an image.
 ///
 /// # Errors
-/// [`Error::Damaged`] and [`Error::CutShort`] for structures that break the format's rules; [`Error::Unsupported`] for
-/// deltas, and while the log holds writes.
+/// [`Error::Damaged`] and [`Error::CutShort`] for structures that break the format's rules, the log's too;
+/// [`Error::Unsupported`] for deltas.
 pub fn open(storage: Arc<dyn Storage>, _: &Opener) -> Result<Image> {
     let map = Map::open(storage)?;
     let facts = map.facts();
@@ -48,6 +49,8 @@ struct Map {
     creator: String,
     ratio: u64,
     table: Vec<u64>,
+    /// The log had to be replayed.
+    unclean: bool,
 }
 
 impl Map {
@@ -62,9 +65,11 @@ impl Map {
         if header.version.get() != 1 {
             return unsupported(&format!("it is of version {}; version 1 is known", header.version.get()));
         }
-        if header.log_guid != [0; 16] {
-            return unsupported("it was not closed properly, and its log is not replayed by this version");
+        if header.log_version.get() != 0 {
+            return unsupported(&format!("its log is of version {}; version 0 is known", header.log_version.get()));
         }
+        let unclean = header.log_guid != [0; 16];
+        let storage = if unclean { log::replay(storage, &header)? } else { storage };
         let regions = regions(storage.as_ref())?;
         let (metadata_at, metadata_len) = region(&regions, METADATA_REGION, &path)?;
         let metadata = Metadata::read(storage.as_ref(), metadata_at, metadata_len)?;
@@ -83,7 +88,7 @@ impl Map {
             bytes.chunks_exact(8).map(|entry| U64::read_from_bytes(entry).map_or(0, U64::get)).collect();
         let units: Vec<u16> = start[8..].chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
         let creator = String::from_utf16_lossy(units.split(|&unit| unit == 0).next().unwrap_or_default());
-        let map = Self { storage, metadata, creator, ratio, table };
+        let map = Self { storage, metadata, creator, ratio, table, unclean };
         map.check_once(table_at)?;
         Ok(map)
     }
@@ -127,7 +132,7 @@ impl Map {
             chain: Vec::new(),
             content_id: None,
             details,
-            unclean: false,
+            unclean: self.unclean,
         }
     }
 }
