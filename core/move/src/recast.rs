@@ -89,6 +89,8 @@ pub fn recast(options: &Options, context: &Context<'_>) -> Result<Recast> {
     let mut writer = formats::create(staged.file()?, shown.clone(), shape, size)?;
     let step = Step { action: "recasting", what: shown, number: 1, of: 1 };
     let copied = context.step(&step, total, |watch| pipeline::copy(&disk, writer.as_mut(), watch))?;
+    // Its tables are as large as those that are read back below.
+    drop(writer);
     if context.is_cancelled() {
         return Err(reformis_disk::Error::Interrupted.into());
     }

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use zerocopy::{FromBytes, byteorder::big_endian::U64};
+use zerocopy::FromBytes;
 
 use super::{
     compressed::{self, Compression},
@@ -14,7 +14,7 @@ use crate::{
     error::{Error, Result},
     formats::{Facts, Image, Opener, chain_over},
     shape::{Format, Layout, Shape},
-    source::{Storage, read_vec, require},
+    source::{Storage, read_entries, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap},
 };
 
@@ -122,8 +122,7 @@ impl Qcow2Map {
             return unsupported(format!("its L1 table takes {} bytes, at most {MAX_L1_BYTES} are read", needed * 8));
         }
         let l1_at = header.l1_table_offset.get();
-        let bytes = read_vec(storage.as_ref(), l1_at, (needed * 8) as usize, "the L1 table")?;
-        let l1 = table(&bytes);
+        let l1 = read_entries(storage.as_ref(), l1_at, needed, "the L1 table", u64::from_be_bytes)?;
         let cluster = 1u64 << cluster_bits;
         for (index, entry) in l1.iter().enumerate() {
             let at = entry & OFFSET_MASK;
@@ -158,10 +157,7 @@ impl Qcow2Map {
         if at == 0 {
             return Ok(None);
         }
-        let load = || -> Result<Vec<u64>> {
-            let bytes = read_vec(self.storage.as_ref(), at, self.cluster() as usize, "an L2 table")?;
-            Ok(table(&bytes))
-        };
+        let load = || read_entries(self.storage.as_ref(), at, self.l2_entries(), "an L2 table", u64::from_be_bytes);
         self.l2.get(index, load).map(Some)
     }
 
@@ -250,10 +246,6 @@ fn backing_format(storage: &dyn Storage, mut at: u64) -> Result<Option<String>> 
         }
     }
     Ok(None)
-}
-
-fn table(bytes: &[u8]) -> Vec<u64> {
-    bytes.chunks_exact(8).map(|entry| U64::read_from_bytes(entry).map_or(0, U64::get)).collect()
 }
 
 impl UnitMap for Qcow2Map {

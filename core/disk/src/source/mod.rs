@@ -71,6 +71,29 @@ pub(crate) fn read_vec(storage: &dyn Storage, offset: u64, len: usize, what: &st
     Ok(buf)
 }
 
+/// Reads a table of `count` entries of `N` bytes; what is read takes no more memory than the table, and little beside it.
+pub(crate) fn read_entries<const N: usize, T>(
+    storage: &dyn Storage,
+    offset: u64,
+    count: u64,
+    what: &str,
+    decode: fn([u8; N]) -> T,
+) -> Result<Vec<T>> {
+    let len = count.saturating_mul(N as u64);
+    require(storage, offset, len, what)?;
+    let mut entries = Vec::with_capacity(count as usize);
+    let mut piece = vec![0; len.min(64 << 10) as usize];
+    let mut done = 0;
+    while done < len {
+        let part = (len - done).min(piece.len() as u64) as usize;
+        storage.read_at(offset + done, &mut piece[..part])?;
+        let (whole, _) = piece[..part].as_chunks::<N>();
+        entries.extend(whole.iter().map(|bytes| decode(*bytes)));
+        done += part as u64;
+    }
+    Ok(entries)
+}
+
 /// Fails with [`Error::CutShort`] when `what` does not lie inside the storage.
 pub(crate) fn require(storage: &dyn Storage, offset: u64, len: u64, what: &str) -> Result<()> {
     match offset.checked_add(len) {

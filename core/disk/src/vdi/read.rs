@@ -3,15 +3,15 @@
 use std::sync::Arc;
 
 use uuid::Uuid;
-use zerocopy::{FromBytes, byteorder::little_endian::U32};
+use zerocopy::FromBytes;
 
-use super::header::{FREE, Header, SIGNATURE, ZERO, kind};
+use super::header::{Header, SIGNATURE, ZERO, kind};
 use crate::{
     ByteSize,
     error::{Error, Result},
     formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
-    source::{Storage, read_vec, require},
+    source::{Storage, read_entries, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap},
 };
 
@@ -75,9 +75,7 @@ impl Map {
             return damaged(368, what);
         }
         let at = u64::from(header.blocks_offset.get());
-        let bytes = read_vec(storage.as_ref(), at, (needed * 4) as usize, "the block table")?;
-        let table: Vec<u32> =
-            bytes.chunks_exact(4).map(|entry| U32::read_from_bytes(entry).map_or(FREE, U32::get)).collect();
+        let table = read_entries(storage.as_ref(), at, needed, "the block table", u32::from_le_bytes)?;
         check_once(&table, &path, at)?;
         Ok(Self { storage, header, table })
     }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use uuid::Uuid;
-use zerocopy::{FromBytes, byteorder::big_endian::U32};
+use zerocopy::FromBytes;
 
 use super::footer::{
     COOKIE, DYNAMIC_CHECKSUM_AT, DYNAMIC_COOKIE, DynamicHeader, FOOTER_CHECKSUM_AT, Footer, UNUSED, checksum, kind,
@@ -14,7 +14,7 @@ use crate::{
     error::{Error, Result, check_range},
     formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
-    source::{Storage, read_vec, require},
+    source::{Storage, read_entries, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap},
 };
 
@@ -162,9 +162,7 @@ impl Map {
             return damaged(at + 28, what);
         }
         let table_at = header.table_offset.get();
-        let bytes = read_vec(storage.as_ref(), table_at, (needed * 4) as usize, "the block table")?;
-        let table: Vec<u32> =
-            bytes.chunks_exact(4).map(|entry| U32::read_from_bytes(entry).map_or(UNUSED, U32::get)).collect();
+        let table = read_entries(storage.as_ref(), table_at, needed, "the block table", u32::from_be_bytes)?;
         let bitmap = (block / SECTOR).div_ceil(8).next_multiple_of(SECTOR);
         let mut stored: Vec<u32> = table.iter().copied().filter(|&entry| entry != UNUSED).collect();
         stored.sort_unstable();

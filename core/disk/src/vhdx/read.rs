@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use uuid::Uuid;
-use zerocopy::{FromBytes, byteorder::little_endian::U64};
+use zerocopy::FromBytes;
 
 use super::{
     header::{
@@ -18,7 +18,7 @@ use crate::{
     error::{Error, Result},
     formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
-    source::{Storage, read_vec, require},
+    source::{Storage, read_entries, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap},
 };
 
@@ -83,9 +83,7 @@ impl Map {
             let what = format!("a table of {table_len} bytes for a disk of {} bytes", metadata.size);
             return Err(Error::damaged(&path, table_at, what));
         }
-        let bytes = read_vec(storage.as_ref(), table_at, (entries * 8) as usize, "the block table")?;
-        let table: Vec<u64> =
-            bytes.chunks_exact(8).map(|entry| U64::read_from_bytes(entry).map_or(0, U64::get)).collect();
+        let table = read_entries(storage.as_ref(), table_at, entries, "the block table", u64::from_le_bytes)?;
         let units: Vec<u16> = start[8..].chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
         let creator = String::from_utf16_lossy(units.split(|&unit| unit == 0).next().unwrap_or_default());
         let map = Self { storage, metadata, creator, ratio, table, unclean };

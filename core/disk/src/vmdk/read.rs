@@ -6,7 +6,7 @@ use std::{
 };
 
 use libdeflater::{DecompressionError, Decompressor};
-use zerocopy::{FromBytes, byteorder::little_endian::U32};
+use zerocopy::FromBytes;
 
 use super::{
     descriptor::Descriptor,
@@ -21,7 +21,7 @@ use crate::{
     error::{Error, Result},
     formats::{Facts, Image, Opener, chain_over},
     shape::{Format, Layout, Shape},
-    source::{Storage, read_vec, require},
+    source::{Storage, read_entries, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap},
     zeros::is_zero,
 };
@@ -147,8 +147,7 @@ impl SparseMap {
         }
         let at = u64::from(sector) * SECTOR;
         let load = || {
-            let bytes = read_vec(self.storage.as_ref(), at, (GTES * 4) as usize, "a grain table")?;
-            let table = entries(&bytes);
+            let table = read_entries(self.storage.as_ref(), at, GTES, "a grain table", u32::from_le_bytes)?;
             self.check_overlaps(index, &table, at)?;
             Ok(table)
         };
@@ -465,8 +464,7 @@ fn read_directory(storage: &dyn Storage, header: &SparseHeader, header_at: u64) 
     let at = header.gd_offset.get().checked_mul(SECTOR).ok_or_else(|| {
         Error::damaged(storage.name(), header_at + 56, "the grain directory is said to lie beyond any file")
     })?;
-    let bytes = read_vec(storage, at, (tables * 4) as usize, "the grain directory")?;
-    let directory = entries(&bytes);
+    let directory = read_entries(storage, at, tables, "the grain directory", u32::from_le_bytes)?;
     let mut stored: Vec<(u32, u32)> = Vec::new();
     for (index, &sector) in directory.iter().enumerate().filter(|(_, sector)| **sector != 0) {
         let start = u64::from(sector) * SECTOR;
@@ -479,8 +477,4 @@ fn read_directory(storage: &dyn Storage, header: &SparseHeader, header_at: u64) 
         return Err(Error::damaged(storage.name(), u64::from(pair[1].0) * SECTOR, what));
     }
     Ok(directory)
-}
-
-fn entries(bytes: &[u8]) -> Vec<u32> {
-    bytes.chunks_exact(4).map(|entry| U32::read_from_bytes(entry).map_or(0, U32::get)).collect()
 }
