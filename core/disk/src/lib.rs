@@ -10,7 +10,7 @@ pub mod digest;
 pub mod disk;
 pub mod error;
 pub mod formats;
-mod output;
+pub mod output;
 pub mod overlay;
 pub mod pipeline;
 pub mod qcow2;

@@ -7,12 +7,26 @@ use rustix::fs::{FallocateFlags, fallocate};
 use crate::error::{Error, Result};
 
 /// A file and its name.
-pub(crate) struct Output {
+pub struct Output {
     pub(crate) file: File,
     pub(crate) name: String,
 }
 
 impl Output {
+    /// Another handle of the same file.
+    pub(crate) fn try_clone(&self) -> Result<Self> {
+        let file = self.file.try_clone().map_err(Error::io("opening", &self.name, None))?;
+        Ok(Self { file, name: self.name.clone() })
+    }
+
+    /// Flushes all that was written to disk.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn sync(&self) -> Result<()> {
+        self.file.sync_all().map_err(Error::io("flushing", &self.name, None))
+    }
+
     /// Writes `bytes` at `position`.
     pub(crate) fn write(&self, bytes: &[u8], position: u64) -> Result<()> {
         self.file.write_all_at(bytes, position).map_err(Error::io("writing", &self.name, Some(position)))

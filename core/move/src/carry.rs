@@ -173,7 +173,7 @@ fn write_disk(disk: &dyn Disk, planned: &PlannedDisk, path: &Path, watch: &Watch
     let name = path.to_string_lossy().into_owned();
     let mut writer = formats::create(file, name, planned.shape, planned.size)?;
     let copied = pipeline::copy(disk, writer.as_mut(), watch)?;
-    writer.file().sync_all().map_err(Error::io("flushing", path))?;
+    writer.output().sync()?;
     Ok(copied)
 }
 

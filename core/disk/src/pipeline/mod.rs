@@ -8,9 +8,7 @@
 mod blocks;
 
 use std::{
-    fs::File,
     ops::Range,
-    os::unix::fs::FileExt,
     sync::atomic::{AtomicU64, Ordering},
 };
 
@@ -20,6 +18,7 @@ use crate::{
     digest::{BlockDigest, ContentDigest, ContentHasher},
     disk::{Disk, extents},
     error::{Error, Result},
+    output::Output,
     zeros,
 };
 
@@ -49,10 +48,7 @@ impl Watch<'_> {
 /// Takes a disk, in order, and gives it its place in a file.
 pub trait Writer: Send {
     /// The file that is written.
-    fn file(&self) -> &File;
-
-    /// The name for messages.
-    fn name(&self) -> &str;
+    fn output(&self) -> &Output;
 
     /// Bytes that the format stores as a whole or not at all: a divisor of [`crate::digest::BLOCK`], or a multiple.
     fn unit(&self) -> u64;
@@ -128,8 +124,7 @@ pub fn copy(disk: &dyn Disk, writer: &mut dyn Writer, watch: &Watch<'_>) -> Resu
     }
     let unit = writer.unit().min(crate::digest::BLOCK) as usize;
     let encoder = writer.encoder();
-    let name = writer.name().to_string();
-    let file = writer.file().try_clone().map_err(Error::io("opening", &name, None))?;
+    let output = writer.output().try_clone()?;
     let mut hasher = ContentHasher::new(disk.size());
     let mut stored = 0;
     blocks::ordered(
@@ -170,7 +165,7 @@ pub fn copy(disk: &dyn Disk, writer: &mut dyn Writer, watch: &Watch<'_>) -> Resu
                     Run::Plain(range) => &bytes[range.clone()],
                     Run::Encoded(_, encoded) => encoded,
                 };
-                file.write_all_at(bytes, position).map_err(Error::io("writing", &name, Some(position)))?;
+                output.write(bytes, position)?;
             }
             Ok(())
         },

@@ -111,12 +111,8 @@ impl Qcow2Writer {
 }
 
 impl Writer for Qcow2Writer {
-    fn file(&self) -> &File {
-        &self.output.file
-    }
-
-    fn name(&self) -> &str {
-        &self.output.name
+    fn output(&self) -> &Output {
+        &self.output
     }
 
     fn unit(&self) -> u64 {

@@ -26,12 +26,8 @@ pub fn create(file: File, name: String, layout: Layout, size: u64) -> Result<Box
 }
 
 impl Writer for RawWriter {
-    fn file(&self) -> &File {
-        &self.output.file
-    }
-
-    fn name(&self) -> &str {
-        &self.output.name
+    fn output(&self) -> &Output {
+        &self.output
     }
 
     fn unit(&self) -> u64 {

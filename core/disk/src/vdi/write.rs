@@ -56,12 +56,8 @@ pub fn create(file: File, name: String, layout: Layout, size: u64) -> Result<Box
 }
 
 impl Writer for VdiWriter {
-    fn file(&self) -> &File {
-        &self.output.file
-    }
-
-    fn name(&self) -> &str {
-        &self.output.name
+    fn output(&self) -> &Output {
+        &self.output
     }
 
     fn unit(&self) -> u64 {

@@ -94,12 +94,8 @@ impl VhdWriter {
 }
 
 impl Writer for VhdWriter {
-    fn file(&self) -> &File {
-        &self.output.file
-    }
-
-    fn name(&self) -> &str {
-        &self.output.name
+    fn output(&self) -> &Output {
+        &self.output
     }
 
     fn unit(&self) -> u64 {

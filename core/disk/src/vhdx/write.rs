@@ -142,12 +142,8 @@ impl VhdxWriter {
 }
 
 impl Writer for VhdxWriter {
-    fn file(&self) -> &File {
-        &self.output.file
-    }
-
-    fn name(&self) -> &str {
-        &self.output.name
+    fn output(&self) -> &Output {
+        &self.output
     }
 
     fn unit(&self) -> u64 {

@@ -106,12 +106,8 @@ impl StreamWriter {
 }
 
 impl Writer for StreamWriter {
-    fn file(&self) -> &File {
-        &self.output.file
-    }
-
-    fn name(&self) -> &str {
-        &self.output.name
+    fn output(&self) -> &Output {
+        &self.output
     }
 
     fn unit(&self) -> u64 {
