@@ -105,7 +105,8 @@ fn a_huge_disk_with_little_on_it_takes_little() {
     emulator.create("vmdk", &stream, size, &serde_json::json!({ "subformat": "monolithicSparse" })).unwrap();
     let node = emulator.open("vmdk", &stream, false).unwrap();
     let mut client = emulator.export(&node, true).unwrap();
-    for at in [0, 1 << 40, (3 << 40) + 12345 * 512, size - (1 << 20)] {
+    let places = [0, 1 << 40, (3 << 40) + 12345 * 512, size - (1 << 20)];
+    for at in places {
         client.write_at(at, &vec![0x5a; 1 << 20]).unwrap();
     }
     drop(client);
@@ -125,4 +126,18 @@ fn a_huge_disk_with_little_on_it_takes_little() {
     assert!((64..=65).contains(&counts.data_clusters), "{counts:?}");
     place.run(&["prove", "huge.vmdk", "huge.qcow2"]).expect(0);
     assert!(fs::metadata(place.path("huge.qcow2")).unwrap().len() < 16 << 20);
+    // As the emulator reads it: the data, and what lies around it.
+    let mut emulator = Emulator::start().unwrap();
+    let node = emulator.open("qcow2", &place.path("huge.qcow2"), true).unwrap();
+    let mut client = emulator.export(&node, false).unwrap();
+    assert_eq!(client.size(), size);
+    for at in places {
+        let start = u64::saturating_sub(at, 1 << 20);
+        let mut bytes = vec![1; (size - start).min(3 << 20) as usize];
+        client.read_at(start, &mut bytes).unwrap();
+        for (index, byte) in bytes.iter().enumerate() {
+            let inside = (at..at + (1 << 20)).contains(&(start + index as u64));
+            assert_eq!(*byte, if inside { 0x5a } else { 0 }, "at byte {}", start + index as u64);
+        }
+    }
 }
