@@ -89,7 +89,8 @@ fn report(error: &anyhow::Error) -> Exit {
         let records: Vec<_> = findings.iter().map(reformis_move::Finding::record).collect();
         output::say(&output::findings(&records));
     }
-    let message = printable(&format!("{error:#}"));
+    // An error of the core is a whole sentence; others need what is below them.
+    let message = printable(&if core.is_some() { error.to_string() } else { format!("{error:#}") });
     output::say(&format!("{} {message}\n", paint(BAD, "error:")));
     if let Some(remedy) = core.and_then(reformis_move::Error::remedy) {
         output::say(&format!("{} {remedy}\n", paint(FAINT, "help:")));

@@ -54,10 +54,15 @@ fn show_disk(disk: &DiskProof) -> String {
         0 => "none: result and source are to be the same".to_string(),
         bytes => format!("{} in the ranges that the receipt lists", ByteSize(bytes)),
     };
+    let told = |bytes: u64| format!("{} ({bytes} bytes)", ByteSize(bytes));
+    let size = match disk.sizes {
+        (source, result) if source == result => told(result),
+        (source, result) => format!("source {}, result {}", told(source), told(result)),
+    };
     let mut lines = vec![
         ("source", disk.source.clone()),
         ("result", disk.result.clone()),
-        ("size", format!("{} ({} bytes)", ByteSize(disk.sizes.1), disk.sizes.1)),
+        ("size", size),
         ("edits", edits),
         ("content digest", disk.content_digest.clone()),
     ];

@@ -1,7 +1,7 @@
 //! The machine in its new shape: what a destination makes of it.
 
 use reformis_disk::{ByteSize, Shape};
-use reformis_machine::{AdapterModel, Cpu, Destination, DiskDevice, Machine, RemovableKind};
+use reformis_machine::{AdapterModel, Destination, DiskDevice, Machine, RemovableKind};
 
 use crate::{finding::Finding, target::Target};
 
@@ -65,7 +65,6 @@ pub(crate) fn propose(target: &Target, destination: &Destination) -> (Option<Pla
     for leftover in std::mem::take(&mut machine.leftovers) {
         findings.push(Finding::DeviceDropped { what: leftover.what, detail: leftover.detail });
     }
-    machine.cpu = Cpu { sockets: machine.cpu.sockets.max(1), cores: machine.cpu.cores.max(1) };
     (Some(Plan { before: before.clone(), machine, disks }), findings)
 }
 

@@ -122,11 +122,9 @@ fn clock(xml: &mut Xml, machine: &Machine) -> io::Result<()> {
 }
 
 fn devices(xml: &mut Xml, machine: &Machine, disks: &[LandedDisk]) -> io::Result<()> {
-    for (kind, model) in [(ControllerKind::VirtioScsi, "virtio-scsi")] {
-        let highest = machine.disks.iter().filter(|disk| disk.controller == kind).map(|disk| disk.bus).max();
-        for index in 0..highest.map_or(0, |bus| bus + 1) {
-            empty(xml, "controller", &[("type", "scsi"), ("index", &index.to_string()), ("model", model)])?;
-        }
+    let scsi = machine.disks.iter().filter(|disk| disk.controller == ControllerKind::VirtioScsi);
+    for index in 0..scsi.map(|disk| disk.bus + 1).max().unwrap_or(0) {
+        empty(xml, "controller", &[("type", "scsi"), ("index", &index.to_string()), ("model", "virtio-scsi")])?;
     }
     let mut names = TargetNames::default();
     for (disk, landed) in machine.disks.iter().zip(disks) {
