@@ -69,6 +69,15 @@ pub(crate) enum Color {
     Never,
 }
 
+/// How stored pieces are compressed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Squeeze {
+    /// What every host reads
+    Deflate,
+    /// Faster and smaller, for newer hosts
+    Zstd,
+}
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// Shows what is here: machines, disks, archives, findings
@@ -96,15 +105,23 @@ pub(crate) enum Command {
     /// Turns one disk into another shape, nothing else changed
     #[command(
         long_about = "Turns one disk into another shape, nothing else changed.\n\nThe source's format is told by its \
-                      content, the result's by its name. A delta is read with the disks below it, as one. Runs of zeros are not stored. What is compressed as a whole \
-                      is unpacked first, into a nameless file beside the result. The result appears under its \
-                      name when it is whole and on disk, not before.",
+                      content, the result's by its name. A delta is read with the disks below it, as one. Runs of \
+                      zeros are not stored, unless the layout is full. Raw bytes that can only be read forwards (a \
+                      pipe, a compressed file) go straight through; other formats in such a stream are unpacked \
+                      first, into a nameless file beside the result. The result appears under its name when it is \
+                      whole and on disk, not before.\n\nShapes: raw/thin, raw/full, qcow2/thin, qcow2/full, \
+                      vmdk/thin, vmdk/full, vmdk/stream, vmdk/split, vhdx/thin, vhdx/full, vhd/thin, vhd/full, \
+                      vdi/thin, vdi/full. A name such as guest.raw.zst or guest.img.gz makes raw bytes, compressed as \
+                      a whole; - writes raw/thin or vmdk/stream to stdout.",
         after_help = "Examples:\n  reformis recast buoycam.vmdk buoycam.qcow2\n  \
+                      reformis recast ledger-000003.vmdk ledger.qcow2 --squeeze zstd\n  \
                       reformis recast tidelog.ova/tidelog-disk2.vmdk tides.img\n  \
                       reformis recast /dev/vg0/ledger ledger.qcow2 --from raw\n  \
                       reformis recast ledger.qcow2 ledger.vhd --as vhd/full --align 1MiB\n  \
-                      reformis recast appliance.img.xz tidegate.vmdk\n  \
-                      ssh host 'gzip -c </dev/pool/guest' | reformis recast - guest.vhdx"
+                      reformis recast appliance.img.xz tidegate.vmdk --as vmdk/split\n  \
+                      reformis recast buoycam.qcow2 before.vhdx --snapshot before-upgrade\n  \
+                      ssh host 'gzip -c </dev/pool/guest' | reformis recast - guest.vhdx\n  \
+                      reformis recast tidelog.qcow2 - --as vmdk/stream | ssh host 'cat >tidelog.vmdk'"
     )]
     Recast(RecastArgs),
     /// Checks a landing against its source, or two disks against each other
@@ -163,10 +180,11 @@ pub(crate) struct CarryArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct RecastArgs {
-    /// The disk: a file, a block device, a member of an archive, any of them compressed, or - for stdin
+    /// The disk: a file, a block device, the first of several pieces, a member of an archive, any of them compressed, or
+    /// - for stdin
     #[arg(value_name = "SRC")]
     pub(crate) source: PathBuf,
-    /// The file to make
+    /// The file to make, or - for stdout
     #[arg(value_name = "DST")]
     pub(crate) result: PathBuf,
     /// The shape to make, FORMAT/LAYOUT, where the name of DST does not tell it
@@ -175,12 +193,24 @@ pub(crate) struct RecastArgs {
     /// The source's format, where its content is not to be asked
     #[arg(long, value_name = "FORMAT")]
     pub(crate) from: Option<Format>,
+    /// Read the state that the image keeps under NAME, not the current one (qcow2)
+    #[arg(long, value_name = "NAME")]
+    pub(crate) snapshot: Option<String>,
+    /// Compress what is stored (qcow2/thin)
+    #[arg(long, value_name = "METHOD")]
+    pub(crate) squeeze: Option<Squeeze>,
+    /// Store in clusters of SIZE, from 4KiB to 2MiB (qcow2; 64KiB unless given)
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) cluster: Option<ByteSize>,
     /// Round the disk's size up to a multiple of SIZE, such as 1MiB
     #[arg(long, value_name = "SIZE")]
     pub(crate) align: Option<ByteSize>,
     /// Make the disk SIZE large, with zeros at its end; smaller is refused
     #[arg(long, value_name = "SIZE")]
     pub(crate) grow: Option<ByteSize>,
+    /// Write a record of it, with digests and findings, to FILE
+    #[arg(long, value_name = "FILE")]
+    pub(crate) receipt: Option<PathBuf>,
     /// Replace DST if it exists
     #[arg(long)]
     pub(crate) force: bool,

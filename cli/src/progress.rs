@@ -41,6 +41,15 @@ impl Progress {
     }
 }
 
+impl Progress {
+    /// Says something on stderr, unless it is to be quiet.
+    pub(crate) fn say(&self, text: &str) {
+        if !matches!(self, Self::Silent) {
+            output::say(text);
+        }
+    }
+}
+
 fn label(step: &Step) -> String {
     let name = reformis_disk::text::printable(&step.what);
     let count = if step.of > 1 { format!(" ({} of {})", step.number, step.of) } else { String::new() };
@@ -52,6 +61,10 @@ impl Lines {
         let seconds = self.started.elapsed().as_secs_f64().max(0.001);
         let rate = self.done as f64 / seconds;
         let left = (self.total.saturating_sub(self.done)) as f64 / rate.max(1.0);
+        if self.total == 0 {
+            // From a pipe, whose end nobody knows.
+            return format!("{}: {}, {}/s\n", self.label, ByteSize(self.done), ByteSize(rate as u64));
+        }
         format!(
             "{}: {} of {}, {} %, {}/s, {} left\n",
             self.label,
@@ -80,8 +93,10 @@ impl Observer for Progress {
     fn begin(&self, step: &Step, total: u64) {
         match self {
             Self::Bar(bar) => {
-                let template = "{msg}  {bar:24} {percent:>3} %  {binary_bytes} of {binary_total_bytes}  \
-                                {binary_bytes_per_sec}  {eta} left";
+                let whole = "{msg}  {bar:24} {percent:>3} %  {binary_bytes} of {binary_total_bytes}  \
+                             {binary_bytes_per_sec}  {eta} left";
+                let open = "{msg}  {binary_bytes}  {binary_bytes_per_sec}";
+                let template = if total == 0 { open } else { whole };
                 let style = ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_bar());
                 let new = ProgressBar::with_draw_target(Some(total), ProgressDrawTarget::stderr_with_hz(8));
                 new.set_style(style.progress_chars("█▌░"));
@@ -118,10 +133,8 @@ impl Observer for Progress {
     }
 
     fn tell(&self, finding: &Finding) {
-        if !matches!(self, Self::Silent) {
-            let sentence = reformis_disk::text::printable(&finding.sentence());
-            output::say(&format!("{}\n", output::upper_first(&sentence)));
-        }
+        let sentence = reformis_disk::text::printable(&finding.sentence());
+        self.say(&format!("{}\n", output::upper_first(&sentence)));
     }
 
     fn end(&self) {

@@ -7,6 +7,7 @@ use anyhow::{Result, bail, ensure};
 
 const OFFSET: u64 = 0x00ff_ffff_ffff_fe00;
 const COPIED: u64 = 1 << 63;
+const COMPRESSED: u64 = 1 << 62;
 
 /// What the checker counted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -31,17 +32,18 @@ pub fn check(path: &Path) -> Result<Counts> {
         file.read_exact_at(&mut bytes, offset)?;
         Ok(bytes)
     };
-    let header = read(0, 104)?;
+    let header = read(0, 112)?;
     let u32_at = |at: usize| u32::from_be_bytes([header[at], header[at + 1], header[at + 2], header[at + 3]]);
     let u64_at = |at: usize| (u64::from(u32_at(at)) << 32) | u64::from(u32_at(at + 4));
     ensure!(&header[..4] == b"QFI\xfb", "no magic");
     let version = u32_at(4);
     let cluster = 1u64 << u32_at(20);
     ensure!(
-        version == 3 && u32_at(96) == 4 && u32_at(100) == 104,
+        version == 3 && u32_at(96) == 4 && u32_at(100) == 112,
         "unexpected version, refcount width or header length"
     );
-    ensure!(u64_at(72) == 0, "incompatible features are set");
+    // Bit 3 says that the compression type counts, and must be set for all but deflate.
+    ensure!(u64_at(72) == if header[104] == 0 { 0 } else { 8 }, "unexpected incompatible features");
     ensure!(len.is_multiple_of(cluster), "the file does not end at a cluster's end");
     let entries = |bytes: &[u8]| -> Vec<u64> {
         bytes.chunks_exact(8).map(|e| e.iter().fold(0, |sum, &byte| (sum << 8) | u64::from(byte))).collect()
@@ -64,6 +66,8 @@ pub fn check(path: &Path) -> Result<Counts> {
     let (refs_at, refs_clusters) = (u64_at(48), u64::from(u32_at(56)));
     count(refs_at, refs_clusters, "the refcount table")?;
     let mut data_clusters = 0;
+    // Clusters of the file that hold compressed ones.
+    let mut shared = std::collections::HashSet::new();
     for l1 in entries(&read(l1_at, l1_entries * 8)?) {
         if l1 == 0 {
             continue;
@@ -72,6 +76,17 @@ pub fn check(path: &Path) -> Result<Counts> {
         count(l1 & OFFSET, 1, "an L2 table")?;
         for l2 in entries(&read(l1 & OFFSET, cluster)?) {
             if l2 == 0 {
+                continue;
+            }
+            if l2 & COMPRESSED != 0 {
+                ensure!(l2 & COPIED == 0, "a compressed cluster with the copied flag");
+                let bits = 62 - (cluster.trailing_zeros() - 8);
+                let (at, sectors) = (l2 & ((1 << bits) - 1), (l2 & !COMPRESSED) >> bits);
+                let last = at / 512 * 512 + sectors * 512 + 511;
+                let (first, last) = (at / cluster, last / cluster);
+                count(first * cluster, last - first + 1, "a compressed cluster")?;
+                shared.extend(first..=last);
+                data_clusters += 1;
                 continue;
             }
             ensure!(l2 & !(COPIED | OFFSET) == 0 && l2 & COPIED != 0, "an L2 entry {l2:x} with unexpected flags");
@@ -92,7 +107,8 @@ pub fn check(path: &Path) -> Result<Counts> {
             }
             _ => 0,
         };
-        ensure!(references == 1, "cluster {index} is referred to {references} times");
+        let once = references == 1 || shared.contains(&(index as u64));
+        ensure!(once, "cluster {index} is referred to {references} times");
         ensure!(counted == references, "cluster {index}: refcount {counted}, {references} references");
     }
     Ok(Counts { version, data_clusters, file_clusters: len / cluster })

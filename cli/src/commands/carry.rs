@@ -44,10 +44,10 @@ pub(crate) fn run(args: &CarryArgs, session: &Session) -> Result<Exit> {
 pub(crate) fn show(landing: &Landing) -> String {
     let receipt = &landing.receipt;
     let seconds = (receipt.finished.as_millisecond() - receipt.started.as_millisecond()) as f64 / 1000.0;
-    let mut text = format!("{} {}\n", paint(GOOD, "Landed"), receipt.machine.after.name);
+    let mut text = format!("{} {}\n", paint(GOOD, "Landed"), landing.machine.after.name);
     text += &pairs(&[
         ("landing", landing.folder.to_string_lossy().into()),
-        ("machine file", receipt.machine.file.clone()),
+        ("machine file", landing.machine.file.clone()),
         ("receipt", "receipt.json".into()),
         ("time", duration(seconds)),
     ]);
@@ -55,7 +55,7 @@ pub(crate) fn show(landing: &Landing) -> String {
     let rows: Vec<_> = receipt
         .disks
         .iter()
-        .zip(&receipt.machine.after.disks)
+        .zip(&landing.machine.after.disks)
         .map(|(disk, device)| {
             let before = disk.before.as_ref();
             [
@@ -74,7 +74,7 @@ pub(crate) fn show(landing: &Landing) -> String {
         text += &output::findings(&receipt.findings);
     }
     text += &heading("Next");
-    let domain = landing.folder.join(&receipt.machine.file);
+    let domain = landing.folder.join(&landing.machine.file);
     text += &format!("  virsh define {}\n", quoted(&domain.to_string_lossy()));
     text += &format!("  reformis prove {}\n", quoted(&landing.folder.join("receipt.json").to_string_lossy()));
     text

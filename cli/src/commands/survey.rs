@@ -3,11 +3,12 @@
 use std::{fmt::Write, path::PathBuf};
 
 use anyhow::Result;
-use reformis_disk::ByteSize;
+use reformis_disk::{ByteSize, Facts, Format};
 use reformis_machine::{Clock, Machine, RemovableKind};
 use reformis_move::{
     Finding,
     survey::{self, Survey, SurveyedDisk},
+    target::StreamFacts,
 };
 
 use super::{JSON_SCHEMA, base_name, links};
@@ -74,6 +75,10 @@ pub(crate) fn show(survey: &Survey) -> String {
     }
     if let (None, [disk]) = (&survey.machine, &survey.disks[..]) {
         text += &pairs(&disk_pairs(disk));
+        if let Some(facts) = &disk.image {
+            text += &if facts.parents.is_empty() { String::new() } else { chain(facts) };
+            text += &if facts.snapshots.is_empty() { String::new() } else { snapshots(facts) };
+        }
     } else if !survey.disks.is_empty() {
         text += &heading("Disks");
         let attached = survey.machine.iter().flat_map(|machine| &machine.disks).map(Some);
@@ -84,13 +89,18 @@ pub(crate) fn show(survey: &Survey) -> String {
             .zip(attached)
             .map(|(disk, device)| {
                 let size = |bytes: Option<u64>| bytes.map_or("–".into(), |bytes| ByteSize(bytes).to_string());
-                let image = disk.image.as_ref();
+                let (image, stream) = (disk.image.as_ref(), disk.stream.as_ref());
+                let shape = match (image, stream) {
+                    (Some(facts), _) => facts.shape.to_string(),
+                    (None, Some(stream)) => packed_shape(stream),
+                    (None, None) => "starts empty".into(),
+                };
                 [
                     disk.id.clone(),
-                    ByteSize(disk.size).to_string(),
+                    size(Some(disk.size).filter(|_| stream.is_none())),
                     size(disk.in_use),
-                    size(image.map(|facts| facts.file_size)),
-                    image.map_or("starts empty".into(), |facts| facts.shape.to_string()),
+                    size(image.map(|facts| facts.file_size).or(stream.map(|stream| stream.size))),
+                    shape,
                     disk.files.first().map_or(String::new(), |file| base_name(file).to_string()),
                     device.map_or(String::new(), |d| format!("{} {}:{}", d.controller, d.bus, d.slot)),
                     device.and_then(|d| d.boot).map_or(String::new(), |boot| boot.to_string()),
@@ -150,8 +160,17 @@ fn machine_pairs(machine: &Machine) -> Vec<(&'static str, String)> {
     pairs
 }
 
+/// Format and compression of what can only be read forwards.
+fn packed_shape(stream: &StreamFacts) -> String {
+    let format = stream.format.map_or("unknown", Format::name);
+    format!("{format} in {}", stream.compression)
+}
+
 /// What an image's metadata says.
 fn disk_pairs(disk: &SurveyedDisk) -> Vec<(&str, String)> {
+    if let Some(stream) = &disk.stream {
+        return vec![("shape", packed_shape(stream)), ("file size", ByteSize(stream.size).to_string())];
+    }
     let Some(facts) = &disk.image else { return Vec::new() };
     let mut pairs = vec![
         ("shape", facts.shape.to_string()),
@@ -170,9 +189,44 @@ fn disk_pairs(disk: &SurveyedDisk) -> Vec<(&str, String)> {
         pairs.push((name, ByteSize(*bytes).to_string()));
     }
     pairs.extend(facts.compression.clone().map(|kind| ("compression", kind)));
-    if !facts.chain.is_empty() {
-        pairs.push(("delta of", facts.chain.join(", a delta of ")));
-    }
     pairs.extend(facts.details.iter().map(|(name, value)| (name.as_str(), value.clone())));
     pairs
+}
+
+/// The disks below a delta, nearest first.
+fn chain(facts: &Facts) -> String {
+    let rows: Vec<_> = facts
+        .parents
+        .iter()
+        .map(|parent| {
+            [
+                parent.name.clone(),
+                ByteSize(parent.virtual_size).to_string(),
+                ByteSize(parent.file_size).to_string(),
+                ByteSize(parent.allocated).to_string(),
+                parent.shape.to_string(),
+                parent.variant.clone(),
+            ]
+        })
+        .collect();
+    heading("A delta of") + &columns(["file", "size", "stored", "on disk", "shape", "kind"], &rows, &[1, 2, 3])
+}
+
+/// The states that are kept inside an image.
+fn snapshots(facts: &Facts) -> String {
+    let rows: Vec<_> = facts
+        .snapshots
+        .iter()
+        .map(|snapshot| {
+            let time = i64::try_from(snapshot.time).ok().and_then(|seconds| jiff::Timestamp::from_second(seconds).ok());
+            [
+                snapshot.name.clone(),
+                snapshot.id.clone(),
+                time.map_or(String::new(), |time| time.strftime("%Y-%m-%d %H:%M UTC").to_string()),
+                ByteSize(snapshot.virtual_size).to_string(),
+                if snapshot.has_memory { "with memory".into() } else { String::new() },
+            ]
+        })
+        .collect();
+    heading("Snapshots") + &columns(["name", "ID", "made", "size", ""], &rows, &[3])
 }

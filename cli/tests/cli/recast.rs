@@ -74,7 +74,9 @@ fn what_is_compressed_as_a_whole_is_unpacked_on_the_way() {
             let name = format!("{inner}.{kind}");
             place.write(&name, &packed(kind, bytes));
             let ran = place.run(&["recast", &name, "out.vhdx", "--force"]).expect(0);
-            assert!(ran.err.contains("can only be read forwards") && ran.out.contains("spooled"), "{}", ran.err);
+            // Raw bytes go straight through; what has tables is unpacked first, and that is said before it starts.
+            let spooled = ran.err.contains("can only be read forwards") && ran.out.contains("spooled");
+            assert_eq!(spooled, inner == "qcow2", "{}", ran.err);
             place.run(&["prove", "disk.img", "out.vhdx"]).expect(0);
         }
         let whole = packed(kind, &disk());

@@ -198,10 +198,13 @@ fn wrong_usage_is_code_2_and_says_what_there_is() {
     }
     for (args, part) in [
         (&["recast", "disk.img", "out"][..], "tells no format: say it with --as"),
-        (
-            &["recast", "disk.img", "out.vmdk", "--as", "vmdk/split"],
-            "is not written by this version; it writes raw/thin, raw/full",
-        ),
+        (&["recast", "disk.img", "out.vhd", "--squeeze", "zstd"], "no choice of compression and cluster size"),
+        (&["recast", "disk.img", "out.qcow2.gz"], "only raw bytes are compressed as a whole, not qcow2/thin"),
+        (&["recast", "disk.img", "out.raw.xz"], "xz is only read; gzip and zstd are written"),
+        (&["recast", "disk.img", "-", "--as", "vhdx"], "a pipe takes raw/thin, vmdk/stream"),
+        (&["recast", "disk.img", "out.qcow2", "--cluster", "1000"], "expected a power of two from 4 KiB to 2 MiB"),
+        (&["recast", "disk.img", "out.qcow2", "--as", "qcow2/full", "--squeeze", "zstd"], "choose qcow2/thin"),
+        (&["recast", "disk.img", "out.vhd", "--snapshot", "x"], "raw keeps no snapshots inside"),
         (&["carry", "disk.img", "--dest", "virtio-host", "--into", "x"], "no-machine"),
         (&["prove", "disk.img"], "the receipt 'disk.img' cannot be read"),
     ] {

@@ -85,6 +85,59 @@ impl ContentHasher {
     }
 }
 
+/// Takes the blocks of a disk whose size is known only at its end: it keeps 40 bytes for each block that is not zero.
+#[derive(Default)]
+pub struct LateHasher {
+    runs: Vec<LateRun>,
+    blocks: u64,
+}
+
+enum LateRun {
+    Zeros(u64),
+    Block(BlockDigest),
+}
+
+impl LateHasher {
+    /// Adds the next block; only the last may be shorter than the others.
+    pub fn push(&mut self, block: BlockDigest) {
+        self.blocks += 1;
+        match self.runs.last_mut() {
+            Some(LateRun::Zeros(blocks)) if block.0 == *ZERO_BLOCK => *blocks += 1,
+            _ if block.0 == *ZERO_BLOCK => self.runs.push(LateRun::Zeros(1)),
+            _ => self.runs.push(LateRun::Block(block)),
+        }
+    }
+
+    /// Adds zeros of `len` bytes, which start at a block's start and end at a block's or the disk's end.
+    pub fn push_zeros(&mut self, len: u64) {
+        self.blocks += len / BLOCK;
+        match self.runs.last_mut() {
+            Some(LateRun::Zeros(blocks)) => *blocks += len / BLOCK,
+            _ => self.runs.push(LateRun::Zeros(len / BLOCK)),
+        }
+        if !len.is_multiple_of(BLOCK) {
+            self.push(BlockDigest::of(&vec![0; (len % BLOCK) as usize]));
+        }
+    }
+
+    /// Blocks that were added.
+    pub fn blocks(&self) -> u64 {
+        self.blocks
+    }
+
+    /// The digest of all that was added, of a disk of `size` bytes.
+    pub fn finish(self, size: u64) -> ContentDigest {
+        let mut hasher = ContentHasher::new(size);
+        for run in self.runs {
+            match run {
+                LateRun::Zeros(blocks) => hasher.push_zeros(blocks * BLOCK),
+                LateRun::Block(block) => hasher.push(block),
+            }
+        }
+        hasher.finish()
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -100,6 +153,11 @@ mod tests {
         let mut hasher = ContentHasher::new(size);
         hasher.push_zeros(size);
         let digest = hasher.finish();
+        let mut late = LateHasher::default();
+        for len in [BLOCK, BLOCK, BLOCK, 700] {
+            late.push(BlockDigest::of(&vec![0; len as usize]));
+        }
+        assert_eq!(late.finish(size), digest);
         assert_eq!(digest.to_string(), whole.finalize().to_hex().to_string());
         assert_eq!(digest.to_string().parse::<ContentDigest>().ok(), Some(digest));
     }

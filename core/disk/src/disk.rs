@@ -141,6 +141,51 @@ impl Disk for EmptyDisk {
     }
 }
 
+/// A part of a disk; where the disk ends before it, zeros.
+pub(crate) struct Window {
+    inner: std::sync::Arc<dyn Disk>,
+    start: u64,
+    size: u64,
+}
+
+impl Window {
+    /// The `size` bytes of `inner` from `start` on.
+    pub(crate) fn shared(inner: std::sync::Arc<dyn Disk>, start: u64, size: u64) -> std::sync::Arc<dyn Disk> {
+        std::sync::Arc::new(Self { inner, start, size })
+    }
+}
+
+impl Disk for Window {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        crate::error::check_range(offset, buf.len(), self.size)?;
+        let at = self.start.saturating_add(offset);
+        let inside = self.inner.size().saturating_sub(at).min(buf.len() as u64) as usize;
+        let (head, tail) = buf.split_at_mut(inside);
+        if !head.is_empty() {
+            self.inner.read_at(at, head)?;
+        }
+        tail.fill(0);
+        Ok(())
+    }
+
+    fn extent_at(&self, offset: u64) -> Result<Extent> {
+        let at = self.start.saturating_add(offset);
+        if at >= self.inner.size() {
+            return Ok(Extent::zero(offset, self.size - offset));
+        }
+        let extent = self.inner.extent_at(at)?;
+        Ok(Extent { start: offset, ..extent }.clipped(self.size))
+    }
+
+    fn check_unchanged(&self) -> Result<()> {
+        self.inner.check_unchanged()
+    }
+}
+
 /// A disk made longer by zeros at its end: hosts count in sectors, files need not.
 pub struct GrownDisk {
     inner: std::sync::Arc<dyn Disk>,

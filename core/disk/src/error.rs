@@ -46,6 +46,9 @@ pub enum Error {
         /// Length of the file in bytes.
         len: u64,
     },
+    /// A sound image whose disk is not to be had.
+    #[error("{0}")]
+    Trouble(crate::formats::Trouble),
     /// A sound file that uses something we do not read or write.
     #[error("{} cannot be read: {what}", Quoted(path))]
     Unsupported {

@@ -61,25 +61,15 @@ pub enum ShapeError {
         /// The pair.
         shape: Shape,
     },
-    /// A shape that exists, and that this version does not write.
-    #[error("{shape} is not written by this version; it writes {}", list(written))]
-    NotWritten {
-        /// The shape.
-        shape: Shape,
-        /// What is written.
-        written: Vec<Shape>,
-    },
     /// No shape was given, and the name of the file tells none.
-    #[error("the name {name:?} tells no format: say it with --as, one of {}", list(written))]
+    #[error("the name {name:?} tells no format: say it with --as, one of {}", list(&Shape::all()))]
     NotInName {
         /// The file's name.
         name: String,
-        /// What is written.
-        written: Vec<Shape>,
     },
 }
 
-fn list(shapes: &[Shape]) -> String {
+pub(crate) fn list(shapes: &[Shape]) -> String {
     shapes.iter().map(Shape::to_string).collect::<Vec<_>>().join(", ")
 }
 

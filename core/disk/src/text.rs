@@ -32,6 +32,12 @@ fn is_unsafe(c: char) -> bool {
         || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}')
 }
 
+/// Text in UTF-16, up to its first zero.
+pub(crate) fn from_utf16(units: impl Iterator<Item = u16>) -> String {
+    let units: Vec<u16> = units.take_while(|&unit| unit != 0).collect();
+    String::from_utf16_lossy(&units)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -27,7 +27,7 @@ pub(crate) enum Place {
 pub(crate) struct Span {
     /// How.
     pub(crate) place: Place,
-    /// How many, at least one. More than one is said only of what is not stored here: a whole table is not there.
+    /// How many, at least one: those stored plainly lie one behind another, and those packed are the rest of one piece.
     pub(crate) units: u64,
 }
 
@@ -54,10 +54,20 @@ pub(crate) trait UnitMap: Send + Sync {
         None
     }
 
+    /// The file that holds the bytes, where it is another one.
+    fn data(&self) -> &dyn Storage {
+        self.storage()
+    }
+
+    /// Units that are packed together, and begin at a multiple of this number.
+    fn packed_units(&self) -> u64 {
+        1
+    }
+
     /// How unit `number` is stored, checked against the file.
     fn span_at(&self, number: u64) -> Result<Span>;
 
-    /// Gives the bytes of a [`Place::Packed`] unit; `out` is as long as a unit.
+    /// Gives the bytes of the piece to which the [`Place::Packed`] unit belongs; `out` is as long as a piece.
     fn unpack(&self, number: u64, out: &mut [u8]) -> Result<()> {
         let what = format!("unit {number} of {} bytes is stored in a way that is not read", out.len());
         Err(crate::Error::damaged(self.storage().name(), None, what))
@@ -76,14 +86,16 @@ impl<M: UnitMap> UnitDisk<M> {
         Arc::new(self)
     }
 
-    fn read_unpacked(&self, number: u64, inside: u64, buf: &mut [u8]) -> Result<()> {
-        // A whole unit is unpacked where it is wanted.
-        if buf.len() as u64 == self.0.unit() {
+    /// Reads from packed units; the range lies in one piece.
+    fn read_unpacked(&self, number: u64, offset: u64, buf: &mut [u8]) -> Result<()> {
+        let piece = self.0.unit() * self.0.packed_units();
+        // A whole piece is unpacked where it is wanted.
+        if buf.len() as u64 == piece {
             return self.0.unpack(number, buf);
         }
-        let mut whole = vec![0; self.0.unit() as usize];
+        let mut whole = vec![0; piece as usize];
         self.0.unpack(number, &mut whole)?;
-        buf.copy_from_slice(&whole[inside as usize..][..buf.len()]);
+        buf.copy_from_slice(&whole[(offset % piece) as usize..][..buf.len()]);
         Ok(())
     }
 }
@@ -115,7 +127,11 @@ impl<M: UnitMap> Disk for UnitDisk<M> {
             let at = offset + done as u64;
             let (number, inside) = (at / unit, at % unit);
             let span = self.0.span_at(number)?;
-            let len = (span.units.saturating_mul(unit) - inside).min((buf.len() - done) as u64) as usize;
+            let whole = match span.place {
+                Place::Packed => self.0.packed_units() - number % self.0.packed_units(),
+                _ => span.units,
+            };
+            let len = (whole.saturating_mul(unit) - inside).min((buf.len() - done) as u64) as usize;
             let here = done..done + len;
             match (span.place, &mut run) {
                 (Place::At(start), Some((first, range))) if *first + range.len() as u64 == start + inside => {
@@ -123,20 +139,20 @@ impl<M: UnitMap> Disk for UnitDisk<M> {
                 }
                 (place, run) => {
                     if let Some((first, range)) = run.take() {
-                        self.0.storage().read_at(first, &mut buf[range])?;
+                        self.0.data().read_at(first, &mut buf[range])?;
                     }
                     match place {
                         Place::At(start) => *run = Some((start + inside, here.clone())),
                         Place::Zero => buf[here.clone()].fill(0),
                         Place::Below => read_below(self.0.below(), at, &mut buf[here.clone()])?,
-                        Place::Packed => self.read_unpacked(number, inside, &mut buf[here.clone()])?,
+                        Place::Packed => self.read_unpacked(number, at, &mut buf[here.clone()])?,
                     }
                 }
             }
             done = here.end;
         }
         match run {
-            Some((first, range)) => self.0.storage().read_at(first, &mut buf[range]),
+            Some((first, range)) => self.0.data().read_at(first, &mut buf[range]),
             None => Ok(()),
         }
     }
@@ -173,6 +189,7 @@ impl<M: UnitMap> Disk for UnitDisk<M> {
         if let Some(below) = self.0.below() {
             below.check_unchanged()?;
         }
+        self.0.data().check_unchanged()?;
         self.0.storage().check_unchanged()
     }
 }

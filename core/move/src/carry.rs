@@ -56,6 +56,8 @@ pub struct Landing {
     pub folder: PathBuf,
     /// Its record.
     pub receipt: Receipt,
+    /// The machine's part of it.
+    pub machine: MachineRecord,
     /// What the person should know.
     pub findings: Vec<Finding>,
 }
@@ -93,13 +95,14 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     let receipt = Receipt {
         schema: receipt::SCHEMA,
         tool: TOOL.into(),
+        kind: receipt::Kind::Carry,
         started,
         finished: Timestamp::now(),
         target: target.name.clone(),
         destination: options.destination.name.clone(),
         sources,
         disks,
-        machine,
+        machine: Some(machine.clone()),
         findings: findings.iter().map(Finding::record).collect(),
     };
     staging::write_file(&staged.path().join(receipt::FILE_NAME), &receipt.to_json())?;
@@ -108,7 +111,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     }
     staged.commit(options.force)?;
     tracing::info!(landing = %folder.display(), "landed");
-    Ok(Landing { folder, receipt, findings })
+    Ok(Landing { folder, receipt, machine, findings })
 }
 
 /// Streams one disk into its image, while its files are compared with the manifest.
@@ -171,19 +174,24 @@ fn write_disk(disk: &dyn Disk, planned: &PlannedDisk, path: &Path, watch: &Watch
     let file = OpenOptions::new().read(true).write(true).create_new(true).open(path);
     let file = file.map_err(Error::io("making", path))?;
     let name = path.to_string_lossy().into_owned();
+    let own = file.try_clone().map_err(Error::io("opening", path))?;
     let mut writer = formats::create(file, name, planned.shape, planned.size)?;
     let copied = pipeline::copy(disk, writer.as_mut(), watch)?;
-    writer.output().sync()?;
+    own.sync_all().map_err(Error::io("flushing", path))?;
     Ok(copied)
 }
 
-/// Digests the files that hold a disk, each against its line of the manifest.
+/// Digests the files that hold a disk, each against its line of the manifest, and those of the disks below it.
 fn digest_parts(disk: &TargetDisk, stop: &(dyn Fn() -> bool + Sync)) -> Result<Vec<SourceFile>> {
     let digest = |part: &target::Part| {
         let digest = checksum::of_storage(&part.storage, part.entry.as_ref(), stop)?;
         Ok(target::source_file(part.storage.as_ref(), Some(digest)))
     };
-    disk.parts.iter().map(digest).collect()
+    let below = disk.image.iter().flat_map(|image| &image.files).map(|file| {
+        let digest = checksum::of_storage(file, None, stop)?;
+        Ok(target::source_file(file.as_ref(), Some(digest)))
+    });
+    disk.parts.iter().map(digest).chain(below).collect()
 }
 
 /// What the finished image says of itself, read back.

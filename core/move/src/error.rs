@@ -58,6 +58,20 @@ pub enum Error {
         /// The size that was asked for.
         asked: u64,
     },
+    /// A size that no number holds.
+    #[error("a disk of {size} bytes cannot be rounded up to a multiple of {align}")]
+    TooLarge {
+        /// Size in bytes.
+        size: u64,
+        /// What was asked for.
+        align: u64,
+    },
+    /// What was taken for a raw disk ends like a fixed VHD.
+    #[error("'{path}' ended with the footer of a VHD, and was read as raw bytes")]
+    FooterAtEnd {
+        /// The source.
+        path: String,
+    },
     /// The place of a landing holds something that is no landing.
     #[error("'{path}' exists and is no landing (it holds no receipt): it is not replaced, also not with --force")]
     NotALanding {
@@ -78,6 +92,19 @@ impl Error {
         move |source| Self::Disk(convert(source))
     }
 
+    /// As an error of the crate below, which passes it through.
+    pub(crate) fn into_disk(self) -> reformis_disk::Error {
+        match self {
+            Self::Disk(error) => error,
+            other => reformis_disk::Error::Io {
+                action: "writing",
+                path: String::new(),
+                offset: None,
+                source: io::Error::other(other.to_string()),
+            },
+        }
+    }
+
     /// What the person can do about it, as a sentence; `None` when the message says it all.
     pub fn remedy(&self) -> Option<&'static str> {
         match self {
@@ -86,6 +113,9 @@ impl Error {
                 Some("The file was damaged or changed on its way: export it or fetch it again.")
             }
             Self::Receipt { .. } => Some("Name the receipt.json in the folder of a landing."),
+            Self::FooterAtEnd { .. } => Some(
+                "Say --from vhd if it is a fixed VHD, or --from raw if a raw disk ends like that; nothing was made.",
+            ),
             Self::NotALanding { .. } => Some("Choose another folder with --into, or move that one away."),
             _ => None,
         }

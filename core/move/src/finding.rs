@@ -1,6 +1,6 @@
 //! What a person should know: each kind once, with its severity, code, sentence and remedy together.
 
-use reformis_disk::ByteSize;
+use reformis_disk::{ByteSize, Facts, formats::Trouble};
 use reformis_machine::ControllerKind;
 use serde::{Deserialize, Serialize, Serializer};
 
@@ -48,6 +48,10 @@ pub enum Finding {
     CapacityDiffers { disk: String, stated: u64, found: u64 },
     LengthDiffers { file: String, stated: u64, found: u64 },
     ImageUnclean { disk: String },
+    ImageDirty { disk: String },
+    ImageInTrouble { trouble: Trouble },
+    PieceAlone { disk: String },
+    LooksPacked { file: String, kind: String },
     NotInManifest { file: String },
     ManifestNamesMissing { file: String },
     NoEndMark { archive: String },
@@ -157,6 +161,41 @@ impl Finding {
                 "image-unclean",
                 format!("the image of disk '{disk}' was not closed properly by its last writer"),
                 "See that the guest is shut down and the host has let go of the disk.",
+            ),
+            Self::ImageDirty { disk } => (
+                Note,
+                "image-dirty",
+                format!(
+                    "the counts of references in the image of disk '{disk}' may be wrong; its data is not touched by that"
+                ),
+                "Nothing to do: the result has counts of its own.",
+            ),
+            Self::ImageInTrouble { trouble } => {
+                let (code, remedy) = match trouble {
+                    Trouble::Encrypted { .. } => {
+                        ("disk-encrypted", "Have its host write it without encryption, and move that.")
+                    }
+                    Trouble::Corrupt { .. } => {
+                        ("image-corrupt", "Have its host check and repair the image, or restore it from a backup.")
+                    }
+                    Trouble::WrongParent { .. } => (
+                        "parent-changed",
+                        "Put back the disk that the delta was made of, or have its host consolidate the chain.",
+                    ),
+                };
+                (Blocker, code, trouble.to_string(), remedy)
+            }
+            Self::PieceAlone { disk } => (
+                Caution,
+                "piece-alone",
+                format!("the image of disk '{disk}' has no descriptor, and may be one piece of several"),
+                "If there is a descriptor beside it (a small text file), name that one.",
+            ),
+            Self::LooksPacked { file, kind } => (
+                Note,
+                "read-forwards",
+                format!("'{file}' ({kind}) can only be read forwards, so that only its start was looked at"),
+                "`reformis recast` turns it into a disk; the survey of that tells more.",
             ),
             Self::NotInManifest { file } => (
                 Caution,
@@ -300,6 +339,17 @@ pub struct FindingRecord {
     pub sentence: String,
     /// What the person can do.
     pub remedy: String,
+}
+
+/// What is to be said of an image, which is the disk `disk`.
+pub(crate) fn of_image(disk: &str, facts: &Facts) -> Vec<Finding> {
+    let disk = || disk.to_string();
+    let mut findings: Vec<Finding> =
+        facts.troubles.iter().map(|trouble| Finding::ImageInTrouble { trouble: trouble.clone() }).collect();
+    findings.extend(facts.unclean.then(|| Finding::ImageUnclean { disk: disk() }));
+    findings.extend(facts.dirty.then(|| Finding::ImageDirty { disk: disk() }));
+    findings.extend(facts.piece.then(|| Finding::PieceAlone { disk: disk() }));
+    findings
 }
 
 /// Whether any of `findings` is a blocker.

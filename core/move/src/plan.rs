@@ -32,7 +32,7 @@ pub(crate) fn propose(target: &Target, destination: &Destination) -> (Option<Pla
     let before = &package.machine;
     let shape = destination.disks.iter().find_map(|disk| {
         let shape: Shape = disk.shape.parse().ok()?;
-        (disk.wrapped.is_none() && reformis_disk::formats::writes(shape)).then_some(shape)
+        disk.wrapped.is_none().then_some(shape)
     });
     let (Some(shape), Some(_)) = (shape, destination.written_machine_file()) else {
         return (None, vec![Finding::CannotLand { destination: destination.name.clone() }]);

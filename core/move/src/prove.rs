@@ -1,10 +1,6 @@
 //! Whether a landing is what its source was, plus the recorded edits, and nothing else.
 
-use std::{
-    ops::Range,
-    path::{Path, PathBuf},
-    sync::Arc,
-};
+use std::{ops::Range, path::Path, sync::Arc};
 
 use reformis_disk::{
     Disk, Format, Storage,
@@ -20,7 +16,7 @@ use crate::{
     error::{Error, Result},
     finding::Finding,
     observer::{Context, Step},
-    receipt::{DiskRecord, FileDigest, Receipt},
+    receipt::{DiskRecord, FileDigest, Kind, Receipt},
 };
 
 /// The outcome of a proof.
@@ -73,36 +69,28 @@ pub fn prove_receipt(path: &Path, links: Links, context: &Context<'_>) -> Result
             findings.push(Finding::SourceChangedSince { path: file.path.clone() });
         }
     }
-    let machine_file = folder.join(&receipt.machine.file);
-    let bytes = std::fs::read(&machine_file).map_err(|error| Error::io("reading", &machine_file)(error))?;
-    if FileDigest::blake3(&bytes) != receipt.machine.digest {
-        findings.push(Finding::MachineFileChanged { path: machine_file.to_string_lossy().into() });
+    if let Some(machine) = &receipt.machine {
+        let file = folder.join(&machine.file);
+        let bytes = std::fs::read(&file).map_err(|error| Error::io("reading", &file)(error))?;
+        if FileDigest::blake3(&bytes) != machine.digest {
+            findings.push(Finding::MachineFileChanged { path: file.to_string_lossy().into() });
+        }
     }
+    // A landing is proved wherever it lies; a disk that was recast, where it was made.
+    let results = if receipt.kind == Kind::Recast { Links::Trusted } else { Links::OwnFolder };
     let mut disks = Vec::new();
     for (index, record) in receipt.disks.iter().enumerate() {
         let step =
             Step { action: "comparing", what: record.result.clone(), number: index + 1, of: receipt.disks.len() };
-        disks.push(prove_disk(record, folder, links, &step, context)?);
+        let result = source::resolve_link(folder, "the receipt", &record.result, results)?;
+        disks.push(prove_disk(record, &result, links, &step, context)?);
     }
     Ok(Proof { holds: disks.iter().all(|disk| disk.holds), disks, findings })
 }
 
-/// Where the result of `record` lies; its name may not lead out of the landing.
-fn result_path(record: &DiskRecord, folder: &Path) -> Result<PathBuf> {
-    let result = source::resolve_link(folder, "the receipt", &record.result, Links::OwnFolder);
-    Ok(result?)
-}
-
-fn prove_disk(
-    record: &DiskRecord,
-    folder: &Path,
-    links: Links,
-    step: &Step,
-    context: &Context<'_>,
-) -> Result<DiskProof> {
+fn prove_disk(record: &DiskRecord, path: &Path, links: Links, step: &Step, context: &Context<'_>) -> Result<DiskProof> {
     let declared = |shape: &str| shape.split('/').next().and_then(|format| format.parse::<Format>().ok());
-    let path = result_path(record, folder)?;
-    let result = formats::open(source::open(&path)?, declared(&record.after.shape))?.disk;
+    let result = formats::open(source::open(path)?, declared(&record.after.shape))?.disk;
     let before: Arc<dyn Disk> = match (&record.source[..], &record.before) {
         ([], _) | (_, None) => Arc::new(EmptyDisk::new(record.after.virtual_size)),
         (files, Some(facts)) => {

@@ -1,41 +1,54 @@
 //! One disk into another shape, nothing else changed.
 
 use std::{
-    io::{self, Read},
+    fs::File,
+    io::{self, Read, Write},
     os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
     sync::Arc,
 };
 
+use jiff::Timestamp;
 use reformis_disk::{
-    Facts, Format, Shape, Storage,
+    Facts, Format, Image, Shape, Storage,
     disk::GrownDisk,
-    formats, pipeline,
+    formats::{self, NewImage, Squeeze},
+    output::Output,
+    pipeline::{self, Copied, Watch, Writer},
     source::{
-        self, FileStorage, Links,
-        wrapped::{self, Forward, Wrapping},
+        self, FileStorage, Links, Source, Stream,
+        wrapped::{self, Wrapping},
     },
 };
 use serde::Serialize;
 
 use crate::{
+    TOOL,
     error::{Error, Result},
-    finding::Finding,
+    finding::{self, Finding},
     observer::{Context, Step},
-    staging::StagedFile,
+    receipt::{self, DiskFacts, DiskRecord, Receipt, SourceFile},
+    staging::{self, StagedFile},
+    target,
 };
 
 /// What to recast.
 #[derive(Debug, Clone)]
 pub struct Options {
-    /// A file, a block device, or a member of an archive.
+    /// A file, a block device, a member of an archive, or `-` for standard input.
     pub source: PathBuf,
-    /// The file to make.
+    /// The file to make, or `-` for standard output.
     pub result: PathBuf,
     /// The source's format, where its content is not to be asked.
     pub from: Option<Format>,
+    /// The state to read that the image keeps under this name.
+    pub snapshot: Option<String>,
     /// The shape to make; `None` to go by the result's name.
     pub shape: Option<Shape>,
+    /// Compress what is stored.
+    pub squeeze: Option<Squeeze>,
+    /// Bytes of a cluster.
+    pub cluster: Option<u64>,
     /// Replace a file that exists.
     pub force: bool,
     /// Where names in the source's files may lead.
@@ -44,6 +57,8 @@ pub struct Options {
     pub align: Option<u64>,
     /// The size in bytes that the result is to have, not less than the source's.
     pub grow: Option<u64>,
+    /// Where to write a record of it.
+    pub receipt: Option<PathBuf>,
 }
 
 /// What was made.
@@ -51,8 +66,8 @@ pub struct Options {
 pub struct Recast {
     /// The image before.
     pub before: Facts,
-    /// The image after.
-    pub after: Facts,
+    /// The image after; `None` when it went into a pipe.
+    pub after: Option<Facts>,
     /// Content digest of the result's guest-visible bytes.
     pub content_digest: String,
     /// What the person should know.
@@ -62,103 +77,368 @@ pub struct Recast {
 /// Recasts a disk.
 ///
 /// # Errors
-/// Those of reading and writing; nothing half-made stays.
+/// [`Error::Refused`] when something stands in the way of reading the source. Those of reading and writing; nothing
+/// half-made stays, except what went into a pipe.
 pub fn recast(options: &Options, context: &Context<'_>) -> Result<Recast> {
-    let shape = formats::shape_for(&options.result, options.shape).map_err(reformis_disk::Error::from)?;
-    refuse_same_file(&options.source, &options.result)?;
+    let job = Job::new(options)?;
+    let started = Timestamp::now();
+    let staged_receipt = match &options.receipt {
+        Some(path) => Some(StagedFile::create(path, options.force)?),
+        None => None,
+    };
     let mut findings = Vec::new();
-    let storage = open_source(options, &mut findings, context)?;
-    let image = formats::Opener::new(options.links).open(storage, options.from)?;
-    let name = options.source.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    if image.facts.unclean {
-        findings.push(Finding::ImageUnclean { disk: name.clone() });
-    }
-    let before = image.facts.virtual_size;
-    if let Some(grow) = options.grow.filter(|&grow| grow < before) {
-        return Err(Error::Shrink { path: options.source.to_string_lossy().into(), size: before, asked: grow });
-    }
-    let wanted = options.grow.unwrap_or(before).next_multiple_of(options.align.unwrap_or(1).max(1));
-    let size = formats::stored_size(shape.format, wanted);
-    if size != before {
-        findings.push(Finding::SizeRounded { disk: name, size: before, rounded: size });
-    }
-    let disk = GrownDisk::new(image.disk.clone(), size);
-    let total = pipeline::work(&disk)?;
-    let shown = options.result.to_string_lossy().into_owned();
-    let staged = StagedFile::create(&options.result, options.force)?;
-    let mut writer = formats::create(staged.file()?, shown.clone(), shape, size)?;
-    let step = Step { action: "recasting", what: shown, number: 1, of: 1 };
-    let copied = context.step(&step, total, |watch| pipeline::copy(&disk, writer.as_mut(), watch))?;
-    // Its tables are as large as those that are read back below.
-    drop(writer);
-    if context.is_cancelled() {
-        return Err(reformis_disk::Error::Interrupted.into());
-    }
-    staged.commit(options.force)?;
+    let source = match job.is_stdin() {
+        true => Source::Stream(Stream::pipe("stdin")),
+        false => source::locate(&options.source)?,
+    };
+    // What is declared raw is raw, also where it looks like a stream.
+    let source = if options.from == Some(Format::Raw) { source } else { source.unwrapped()? };
+    let made = match source {
+        Source::Storage(storage) => job.copy_image(storage, &mut findings, context)?,
+        Source::Stream(stream) => job.copy_stream(&stream, &mut findings, context)?,
+    };
     tracing::info!(
         source = %options.source.display(),
         result = %options.result.display(),
-        %shape,
-        size,
-        stored = copied.stored,
-        digest = %copied.digest,
+        shape = %job.shape,
+        size = made.copied.size,
+        stored = made.copied.stored,
+        digest = %made.copied.digest,
         "recast"
     );
-    let after = formats::open(Arc::new(FileStorage::open(&options.result)?), Some(shape.format))?.facts;
-    Ok(Recast { before: image.facts, after, content_digest: copied.digest.to_string(), findings })
+    let recast =
+        Recast { before: made.before, after: made.after, content_digest: made.copied.digest.to_string(), findings };
+    if let Some(staged) = staged_receipt {
+        let receipt = job.receipt(&recast, made.sources, started)?;
+        let mut file = staged.file()?;
+        file.write_all(&receipt.to_json()).map_err(Error::io("writing", staged.target()))?;
+        staged.commit(options.force)?;
+    }
+    Ok(recast)
 }
 
-/// The source's bytes. A stream, which can only be read forwards, is unpacked into a nameless file beside the result,
-/// which goes with this run, however it ends.
-fn open_source(options: &Options, findings: &mut Vec<Finding>, context: &Context<'_>) -> Result<Arc<dyn Storage>> {
-    let stdin = options.source == Path::new("-");
-    let storage = if stdin { None } else { Some(source::open(&options.source)?) };
-    let name = if stdin { "stdin".to_string() } else { options.source.to_string_lossy().into_owned() };
-    let mut head = vec![0; 8];
-    let mut input = io::stdin().lock();
-    match &storage {
-        Some(storage) => {
-            head.truncate(storage.len().min(8) as usize);
-            storage.read_at(0, &mut head)?;
-        }
-        None => {
-            let mut first = Vec::new();
-            input.by_ref().take(8).read_to_end(&mut first).map_err(Error::io("reading", Path::new("stdin")))?;
-            head = first;
-        }
-    }
-    // What is declared raw is raw, also where it looks like a stream.
-    let wrapping = Wrapping::detect(&head).filter(|_| options.from != Some(Format::Raw));
-    if let (Some(storage), None) = (&storage, wrapping) {
-        return Ok(storage.clone());
-    }
-    let spooled = Finding::Spooled { source: name.clone(), kind: wrapping.map_or("a stream", Wrapping::name).into() };
-    context.observer.tell(&spooled);
-    findings.push(spooled);
-    let folder = options.result.parent().filter(|p| *p != Path::new("")).unwrap_or(Path::new("."));
-    let file = tempfile::tempfile_in(folder).map_err(Error::io("making a file to unpack into, in", folder))?;
-    let total = storage.as_ref().map_or(0, |storage| storage.len());
-    let step = Step { action: "unpacking", what: name.clone(), number: 1, of: 1 };
-    context.step(&step, total, |watch| -> Result<()> {
-        let packed: Box<dyn Read + '_> = match storage.clone() {
-            Some(storage) => Box::new(Forward::new(storage, *watch)),
-            None => Box::new(io::Cursor::new(head).chain(input)),
+/// What is asked for, understood.
+struct Job<'a> {
+    options: &'a Options,
+    shape: Shape,
+    /// The result is compressed as a whole.
+    wrapping: Option<Wrapping>,
+}
+
+/// What a copy gave.
+struct Made {
+    before: Facts,
+    after: Option<Facts>,
+    copied: Copied,
+    sources: Vec<SourceFile>,
+}
+
+/// Where the result goes.
+enum Place {
+    File(StagedFile),
+    Stdout,
+}
+
+impl<'a> Job<'a> {
+    fn new(options: &'a Options) -> Result<Self> {
+        let to_stdout = options.result == Path::new("-");
+        let ending = options.result.extension().and_then(|e| e.to_str()).and_then(Wrapping::from_extension);
+        // `guest.raw.zst` is raw inside zstd.
+        let plain = if ending.is_some() { options.result.with_extension("") } else { options.result.clone() };
+        let shape = match (options.shape, to_stdout) {
+            (None, true) => Shape::new(Format::Raw, reformis_disk::Layout::Thin),
+            (asked, _) => formats::shape_for(&plain, asked).map_err(reformis_disk::Error::from)?,
         };
-        match wrapping {
-            Some(kind) => {
-                let unpacked = kind.unpack(packed).map_err(Error::io("unpacking", Path::new(&name)))?;
-                wrapped::spool(unpacked, &file, &name, watch)?;
-            }
-            None => drop(wrapped::spool(packed, &file, &name, watch)?),
+        if options.source != Path::new("-") && !to_stdout {
+            refuse_same_file(&options.source, &options.result)?;
         }
-        Ok(())
-    })?;
-    if let Some(storage) = storage {
-        storage.check_unchanged()?;
+        Ok(Self { options, shape, wrapping: ending })
     }
-    // The name tells what is inside, without the ending of the stream; what comes from a pipe is raw unless it shows.
-    let inner = if stdin { "stdin.raw".into() } else { Path::new(&name).with_extension("").to_string_lossy().into() };
-    Ok(Arc::new(FileStorage::of_spool(file, inner)?))
+
+    fn is_stdin(&self) -> bool {
+        self.options.source == Path::new("-")
+    }
+
+    /// The source as messages call it.
+    fn source_name(&self) -> String {
+        let path = &self.options.source;
+        let name = if self.is_stdin() { Path::new("stdin").as_os_str() } else { path.file_name().unwrap_or_default() };
+        name.to_string_lossy().into_owned()
+    }
+
+    /// The result as messages call it.
+    fn result_name(&self) -> String {
+        match self.options.result == Path::new("-") {
+            true => "stdout".into(),
+            false => self.options.result.to_string_lossy().into_owned(),
+        }
+    }
+
+    /// The size of the result for a source of `before` bytes.
+    fn size(&self, before: u64) -> Result<u64> {
+        if let Some(grow) = self.options.grow.filter(|&grow| grow < before) {
+            let path = self.options.source.to_string_lossy().into();
+            return Err(Error::Shrink { path, size: before, asked: grow });
+        }
+        let align = self.options.align.unwrap_or(1).max(1);
+        let wanted = self.options.grow.unwrap_or(before).checked_next_multiple_of(align);
+        let wanted = wanted.ok_or(Error::TooLarge { size: before, align })?;
+        let size = formats::stored_size(self.shape.format, wanted);
+        formats::check_size(&self.result_name(), self.shape.format, size)?;
+        Ok(size)
+    }
+
+    /// Opens the result's place and a writer into it.
+    fn begin(&self, size: Option<u64>) -> Result<(Place, Box<dyn Writer>)> {
+        let Options { squeeze, cluster, .. } = *self.options;
+        let new = NewImage { shape: self.shape, size, squeeze, cluster, wrapping: self.wrapping };
+        let name = self.result_name();
+        if self.options.result == Path::new("-") {
+            let writer = formats::create_in(Output::pipe(io::stdout(), name), &new)?;
+            return Ok((Place::Stdout, writer));
+        }
+        let staged = StagedFile::create(&self.options.result, self.options.force)?;
+        let output = Output::with_pieces(staged.file()?, name, staged.pieces(self.options.force));
+        let writer = formats::create_in(output, &new)?;
+        Ok((Place::File(staged), writer))
+    }
+
+    /// Gives the result its name, and reads back what it says of itself.
+    fn end(&self, place: Place, writer: Box<dyn Writer>, context: &Context<'_>) -> Result<Option<Facts>> {
+        // Its tables are as large as those that are read back below.
+        drop(writer);
+        if context.is_cancelled() {
+            return Err(reformis_disk::Error::Interrupted.into());
+        }
+        let Place::File(staged) = place else {
+            io::stdout().flush().map_err(Error::io("writing", Path::new("stdout")))?;
+            return Ok(None);
+        };
+        staged.commit(self.options.force)?;
+        let storage: Arc<dyn Storage> = Arc::new(FileStorage::open(&self.options.result)?);
+        if self.wrapping.is_some() {
+            return Ok(None);
+        }
+        Ok(Some(formats::open(storage, Some(self.shape.format))?.facts))
+    }
+
+    /// What a result that is compressed as a whole is.
+    fn packed_facts(&self, copied: &Copied) -> Result<Option<Facts>> {
+        let Some(kind) = self.wrapping else { return Ok(None) };
+        let storage = FileStorage::open(&self.options.result)?;
+        Ok(Some(Facts::of_stream(self.shape, kind.name(), copied.size, &storage)))
+    }
+
+    fn step(&self, action: &'static str) -> Step {
+        let what = if action == "unpacking" { self.source_name() } else { self.result_name() };
+        Step { action, what, number: 1, of: 1 }
+    }
+
+    /// From an image that can be read at any place.
+    fn copy_image(
+        &self,
+        storage: Arc<dyn Storage>,
+        findings: &mut Vec<Finding>,
+        context: &Context<'_>,
+    ) -> Result<Made> {
+        let opener = formats::Opener::new(self.options.links).at_snapshot(self.options.snapshot.clone());
+        let image = opener.open(storage.clone(), self.options.from)?;
+        findings.extend(finding::of_image(&self.source_name(), &image.facts));
+        if finding::blocked(findings) {
+            return Err(Error::Refused { findings: std::mem::take(findings) });
+        }
+        let before = image.facts.virtual_size;
+        let size = self.size(before)?;
+        if size != before {
+            findings.push(Finding::SizeRounded { disk: self.source_name(), size: before, rounded: size });
+        }
+        let disk = GrownDisk::new(image.disk.clone(), size);
+        let total = pipeline::work(&disk)?;
+        let (place, mut writer) = self.begin(Some(size))?;
+        let copied =
+            context.step(&self.step("recasting"), total, |watch| pipeline::copy(&disk, writer.as_mut(), watch))?;
+        let after = self.end(place, writer, context)?;
+        let after = after.or(self.packed_facts(&copied)?);
+        let sources = sources_of(&storage, &image);
+        Ok(Made { before: image.facts, after, copied, sources })
+    }
+
+    /// From what can only be read forwards: raw bytes go straight through, what needs more is unpacked first.
+    fn copy_stream(&self, stream: &Stream, findings: &mut Vec<Finding>, context: &Context<'_>) -> Result<Made> {
+        let total = stream.storage().map_or(0, |storage| storage.len());
+        let mut direct = None;
+        // A pipe can be begun only once, so that what is found out and what is done about it are one visit.
+        let spooled = self.visit(stream, context, total, |bytes, len, watch| {
+            let mut head = vec![0; formats::HEAD as usize];
+            let filled = wrapped::fill(bytes, &mut head, stream.name(), 0)?;
+            head.truncate(filled);
+            let inner = self.inner_name(stream);
+            let format = self.options.from.or_else(|| formats::detect_stream(&head, &inner));
+            let mut bytes = io::Cursor::new(head).chain(bytes);
+            // The size of an archive's member is known, that of what is packed inside is not.
+            let known = len.filter(|_| stream.is_counted());
+            let writable = known.is_some() || formats::is_open_ended(self.shape);
+            if format == Some(Format::Raw) && writable && self.options.snapshot.is_none() {
+                direct = Some(self.through(&mut bytes, known, watch)?);
+                return Ok(None);
+            }
+            let finding = Finding::Spooled { source: stream.name().into(), kind: stream.kind().into() };
+            context.observer.tell(&finding);
+            findings.push(finding);
+            let file = self.spool_file()?;
+            wrapped::spool(bytes, &file, stream.name(), watch)?;
+            Ok(Some(FileStorage::of_spool(file, inner)?))
+        })?;
+        if let Some(storage) = stream.storage() {
+            storage.check_unchanged()?;
+        }
+        let sources: Vec<SourceFile> =
+            stream.storage().map(|storage| target::source_file(storage.as_ref(), None)).into_iter().collect();
+        if let Some(storage) = spooled {
+            let made = self.copy_image(Arc::new(storage), findings, context)?;
+            return Ok(Made { sources, ..made });
+        }
+        let Some((copied, length, place, writer)) = direct else {
+            return Err(reformis_disk::Error::Interrupted.into());
+        };
+        if copied.size != length {
+            findings.push(Finding::SizeRounded { disk: self.source_name(), size: length, rounded: copied.size });
+        }
+        let shape = Shape::new(Format::Raw, reformis_disk::Layout::Thin);
+        let before = match stream.storage() {
+            Some(storage) => Facts::of_stream(shape, stream.kind(), length, storage.as_ref()),
+            None => Facts::of_pipe(shape, stream.kind(), length),
+        };
+        let after = self.end(place, writer, context)?;
+        let after = after.or(self.packed_facts(&copied)?);
+        Ok(Made { before, after, copied, sources })
+    }
+
+    /// Reads `stream` as a step.
+    fn visit<T>(
+        &self,
+        stream: &Stream,
+        context: &Context<'_>,
+        total: u64,
+        mut look: impl FnMut(&mut (dyn Read + Send), Option<u64>, &Watch<'_>) -> Result<T>,
+    ) -> Result<T> {
+        let mut outcome = None;
+        let as_is = self.options.from == Some(Format::Raw) && stream.storage().is_none();
+        context.step(&self.step("unpacking"), total, |watch| {
+            // What is read is counted, not what is made of it.
+            let silent = Watch { progress: &|_| {}, ..*watch };
+            stream.visit(&mut io::stdin(), watch.progress, as_is, &mut |bytes, len| {
+                outcome = Some(look(bytes, len, &silent));
+                Ok(())
+            })
+        })?;
+        outcome.unwrap_or(Err(reformis_disk::Error::Interrupted.into()))
+    }
+
+    /// Raw bytes straight into the result; returns their number too.
+    fn through(
+        &self,
+        bytes: &mut (dyn Read + Send),
+        known: Option<u64>,
+        watch: &Watch<'_>,
+    ) -> Result<(Copied, u64, Place, Box<dyn Writer>)> {
+        let (place, mut writer) = self.begin(known.map(|len| self.size(len)).transpose()?)?;
+        let mut tail = Tail { stream: bytes, last: Vec::new(), len: 0 };
+        let mut failed = None;
+        let copied = {
+            let sizing = |len: u64| {
+                self.size(len).map_err(|error| match error {
+                    Error::Disk(error) => error,
+                    other => reformis_disk::Error::Unwritable { path: self.result_name(), what: other.to_string() },
+                })
+            };
+            pipeline::copy_forward(&mut tail, &self.source_name(), writer.as_mut(), &sizing, watch)
+        };
+        if self.options.from.is_none() && formats::is_footer(&tail.last) {
+            failed = Some(Error::FooterAtEnd { path: self.source_name() });
+        }
+        match failed {
+            Some(error) => Err(error),
+            None => Ok((copied?, tail.len, place, writer)),
+        }
+    }
+
+    /// What is inside the stream, by name: without the ending that says how it is packed. What comes from a pipe is raw
+    /// unless it shows.
+    fn inner_name(&self, stream: &Stream) -> String {
+        if self.is_stdin() {
+            return "stdin.raw".into();
+        }
+        let name = Path::new(stream.name());
+        let packed = name.extension().and_then(|e| e.to_str()).and_then(Wrapping::from_extension).is_some();
+        if packed { name.with_extension("").to_string_lossy().into() } else { stream.name().into() }
+    }
+
+    /// A nameless file beside the result, which goes with this run, however it ends.
+    fn spool_file(&self) -> Result<File> {
+        let folder = match self.options.result == Path::new("-") {
+            true => std::env::temp_dir(),
+            false => staging::parent(&self.options.result),
+        };
+        tempfile::tempfile_in(&folder).map_err(Error::io("making a file to unpack into, in", &folder))
+    }
+
+    fn receipt(&self, recast: &Recast, sources: Vec<SourceFile>, started: Timestamp) -> Result<Receipt> {
+        let absolute = |path: &Path| target::absolute(&path.to_string_lossy());
+        let pipe = |facts: Option<&Facts>| facts.map(DiskFacts::from);
+        let disk = DiskRecord {
+            id: self.source_name(),
+            source: if self.is_stdin() { Vec::new() } else { vec![absolute(&self.options.source)] },
+            result: match self.options.result == Path::new("-") {
+                true => String::new(),
+                false => absolute(&self.options.result),
+            },
+            before: Some(DiskFacts::from(&recast.before)),
+            after: pipe(recast.after.as_ref()).unwrap_or_else(|| DiskFacts {
+                shape: self.shape.to_string(),
+                variant: "into a pipe".into(),
+                ..DiskFacts::from(&recast.before)
+            }),
+            content_digest: recast.content_digest.clone(),
+            edits: Vec::new(),
+        };
+        Ok(Receipt {
+            schema: receipt::SCHEMA,
+            tool: TOOL.into(),
+            kind: receipt::Kind::Recast,
+            started,
+            finished: Timestamp::now(),
+            target: self.options.source.to_string_lossy().into(),
+            destination: String::new(),
+            sources,
+            disks: vec![disk],
+            machine: None,
+            findings: recast.findings.iter().map(Finding::record).collect(),
+        })
+    }
+}
+
+/// Records of the files that were read for an image.
+fn sources_of(storage: &Arc<dyn Storage>, image: &Image) -> Vec<SourceFile> {
+    std::iter::once(storage).chain(&image.files).map(|file| target::source_file(file.as_ref(), None)).collect()
+}
+
+/// Keeps the last sector of what is read through it.
+struct Tail<'a> {
+    stream: &'a mut (dyn Read + Send),
+    last: Vec<u8>,
+    len: u64,
+}
+
+impl Read for Tail<'_> {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        let len = self.stream.read(buf)?;
+        self.len += len as u64;
+        let sector = reformis_disk::SECTOR as usize;
+        self.last.extend(&buf[len.saturating_sub(sector)..len]);
+        self.last.drain(..self.last.len().saturating_sub(sector));
+        Ok(len)
+    }
 }
 
 fn refuse_same_file(source: &Path, result: &Path) -> Result<()> {

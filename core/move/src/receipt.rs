@@ -18,6 +18,17 @@ pub const SCHEMA: u32 = 1;
 /// The name of the receipt in a landing.
 pub const FILE_NAME: &str = "receipt.json";
 
+/// What was done.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// A machine was moved; the receipt lies in its landing.
+    #[default]
+    Carry,
+    /// A disk was recast; its result is named by its whole path.
+    Recast,
+}
+
 /// The record of a move.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Receipt {
@@ -25,20 +36,24 @@ pub struct Receipt {
     pub schema: u32,
     /// Name and version of the tool.
     pub tool: String,
+    /// What was done.
+    #[serde(default)]
+    pub kind: Kind,
     /// When the move began.
     pub started: Timestamp,
     /// When it ended.
     pub finished: Timestamp,
     /// What was moved, as the person named it.
     pub target: String,
-    /// Name of the destination.
+    /// Name of the destination; empty for a disk alone.
     pub destination: String,
     /// Every file that was read.
     pub sources: Vec<SourceFile>,
     /// Every disk.
     pub disks: Vec<DiskRecord>,
-    /// The machine before and after.
-    pub machine: MachineRecord,
+    /// The machine before and after; `None` for a disk alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub machine: Option<MachineRecord>,
     /// What the person should know.
     pub findings: Vec<FindingRecord>,
 }

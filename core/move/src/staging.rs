@@ -9,7 +9,10 @@ use std::{
     io,
     os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
 };
+
+use reformis_disk::output::PieceMaker;
 
 use rustix::fs::{CWD, FlockOperation, RenameFlags, flock, renameat_with};
 
@@ -17,12 +20,22 @@ use crate::error::{Error, Result};
 
 const SUFFIX: &str = ".reformis-partial";
 
-/// A file that is being written.
+/// A file that is being written, and others that belong to it.
 pub(crate) struct StagedFile {
     file: File,
     temporary: PathBuf,
     target: PathBuf,
+    /// What a run that was killed left lay there: its pieces may have their names already.
+    stale: bool,
+    pieces: Arc<Mutex<Vec<Piece>>>,
     done: bool,
+}
+
+/// A further file of the same result.
+struct Piece {
+    temporary: PathBuf,
+    target: PathBuf,
+    named: bool,
 }
 
 impl StagedFile {
@@ -34,8 +47,28 @@ impl StagedFile {
         check_free(target, force, fs::Metadata::is_file)?;
         let temporary = temporary_for(target);
         let file = lock_file(&temporary, target)?;
+        let stale = file.metadata().map_err(Error::io("looking at", &temporary))?.len() > 0;
         file.set_len(0).map_err(Error::io("emptying", &temporary))?;
-        Ok(Self { file, temporary, target: target.into(), done: false })
+        Ok(Self { file, temporary, target: target.into(), stale, pieces: Arc::default(), done: false })
+    }
+
+    /// Where it will lie.
+    pub(crate) fn target(&self) -> &Path {
+        &self.target
+    }
+
+    /// What makes further files beside it; they get their names together with it.
+    pub(crate) fn pieces(&self, force: bool) -> PieceMaker {
+        let (folder, pieces, replace) = (parent(&self.target), self.pieces.clone(), force || self.stale);
+        Box::new(move |name| {
+            let target = folder.join(name);
+            check_free(&target, replace, fs::Metadata::is_file).map_err(Error::into_disk)?;
+            let temporary = temporary_for(&target);
+            let shown = temporary.to_string_lossy().into_owned();
+            let file = OpenOptions::new().read(true).write(true).create(true).truncate(true).open(&temporary);
+            lock(&pieces).push(Piece { temporary, target, named: false });
+            file.map_err(reformis_disk::Error::io("making", shown, None))
+        })
     }
 
     /// A handle of the file.
@@ -45,9 +78,16 @@ impl StagedFile {
 
     /// Flushes the file to disk and gives it its name.
     pub(crate) fn commit(mut self, force: bool) -> Result<()> {
+        // The file that names the others comes last: whoever sees it finds them.
+        let flags = |force| if force { RenameFlags::empty() } else { RenameFlags::NOREPLACE };
+        for piece in lock(&self.pieces).iter_mut() {
+            let file = File::open(&piece.temporary).map_err(Error::io("opening", &piece.temporary))?;
+            file.sync_all().map_err(Error::io("flushing", &piece.temporary))?;
+            rename(&piece.temporary, &piece.target, flags(force || self.stale))?;
+            piece.named = true;
+        }
         self.file.sync_all().map_err(Error::io("flushing", &self.temporary))?;
-        let flags = if force { RenameFlags::empty() } else { RenameFlags::NOREPLACE };
-        rename(&self.temporary, &self.target, flags)?;
+        rename(&self.temporary, &self.target, flags(force))?;
         self.done = true;
         sync_folder(&parent(&self.target))
     }
@@ -56,9 +96,16 @@ impl StagedFile {
 impl Drop for StagedFile {
     fn drop(&mut self) {
         if !self.done {
+            for piece in lock(&self.pieces).iter() {
+                fs::remove_file(if piece.named { &piece.target } else { &piece.temporary }).ok();
+            }
             fs::remove_file(&self.temporary).ok();
         }
     }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// A folder that is being filled.
@@ -154,7 +201,7 @@ pub(crate) fn write_file(path: &Path, bytes: &[u8]) -> Result<()> {
     write().map_err(Error::io("writing", path))
 }
 
-fn parent(path: &Path) -> PathBuf {
+pub(crate) fn parent(path: &Path) -> PathBuf {
     match path.parent() {
         Some(parent) if parent != Path::new("") => parent.into(),
         _ => ".".into(),

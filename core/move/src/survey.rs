@@ -9,7 +9,7 @@ use serde::Serialize;
 use crate::{
     error::Result,
     finding::Finding,
-    target::{self, Target},
+    target::{self, StreamFacts, Target},
 };
 
 /// What one target is.
@@ -43,10 +43,12 @@ pub struct SurveyedFile {
 pub struct SurveyedDisk {
     /// Its name in the machine file, or the file's.
     pub id: String,
-    /// Absolute paths of the files that hold it.
+    /// Absolute paths of the files that hold it, those of the disks below it last.
     pub files: Vec<String>,
     /// What its metadata says; `None` when it starts empty or cannot be read.
     pub image: Option<Facts>,
+    /// What the start tells of one that can only be read forwards.
+    pub stream: Option<StreamFacts>,
     /// Size in bytes, also of a disk that starts empty.
     pub size: u64,
     /// Guest bytes for which something is stored, as far as the image's tables tell.
@@ -72,7 +74,9 @@ pub fn survey(path: &Path, links: Links) -> Result<Survey> {
 }
 
 fn surveyed(disk: &target::TargetDisk, target: &mut Target) -> SurveyedDisk {
-    let in_use = match disk.image.as_ref().map(|image| reformis_disk::disk::data_bytes(image.disk.as_ref())) {
+    // What stands in the way of reading was told already.
+    let readable = disk.image.as_ref().filter(|image| image.facts.troubles.is_empty());
+    let in_use = match readable.map(|image| reformis_disk::disk::data_bytes(image.disk.as_ref())) {
         Some(Ok(bytes)) => Some(bytes),
         // A table that lies shows only when it is walked.
         Some(Err(error)) => {
@@ -84,7 +88,14 @@ fn surveyed(disk: &target::TargetDisk, target: &mut Target) -> SurveyedDisk {
     };
     SurveyedDisk {
         id: disk.id.clone(),
-        files: disk.parts.iter().map(|part| target::absolute(part.storage.name())).collect(),
+        files: disk
+            .parts
+            .iter()
+            .map(|part| &part.storage)
+            .chain(disk.image.iter().flat_map(|image| &image.files))
+            .map(|file| target::absolute(file.name()))
+            .collect(),
+        stream: disk.stream.clone(),
         image: disk.image.as_ref().map(|image| image.facts.clone()),
         size: disk.size,
         in_use,

@@ -6,21 +6,22 @@ use std::{
 };
 
 use reformis_disk::{
-    Image, Storage,
+    Format, Image, Storage,
     disk::EmptyDisk,
     formats,
-    source::{self, FileStorage, Links, Pieces, tar},
+    source::{self, Archive, FileStorage, Links, Pieces, Source, Stream, archive, wrapped},
 };
 use reformis_machine::{
     DiskDevice,
     manifest::{self, Entry},
     ovf::{self, Package},
 };
+use serde::Serialize;
 use sha2::Digest as _;
 
 use crate::{
     error::Result,
-    finding::Finding,
+    finding::{self, Finding},
     receipt::{FileDigest, SourceFile},
 };
 
@@ -34,8 +35,12 @@ pub enum Kind {
     OvfArchive,
     /// An OVF descriptor in a folder.
     OvfFolder,
+    /// An archive of disks, without a machine.
+    Archive,
     /// A disk image.
     Disk,
+    /// What can only be read forwards.
+    Stream,
 }
 
 impl Kind {
@@ -44,7 +49,9 @@ impl Kind {
         match self {
             Self::OvfArchive => "OVF package in one archive",
             Self::OvfFolder => "OVF descriptor and its files",
+            Self::Archive => "archive",
             Self::Disk => "disk image",
+            Self::Stream => "compressed as a whole",
         }
     }
 }
@@ -73,7 +80,20 @@ pub struct TargetDisk {
     pub parts: Vec<Part>,
     /// The image; `None` when it cannot be opened, of which a finding tells.
     pub image: Option<Image>,
+    /// What is known of it when it can only be read forwards.
+    pub stream: Option<StreamFacts>,
     /// Size in bytes: the image's, or the one that is stated for a disk that starts empty.
+    pub size: u64,
+}
+
+/// What the start of a stream tells.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct StreamFacts {
+    /// How it is compressed.
+    pub compression: String,
+    /// The format inside, as far as its start tells.
+    pub format: Option<Format>,
+    /// Bytes of the compressed file, or of the member in its archive before it was compressed.
     pub size: u64,
 }
 
@@ -97,7 +117,7 @@ impl TargetDisk {
 
 /// Where the files that a descriptor names are found.
 enum Container {
-    Archive(tar::Archive),
+    Archive(Archive),
     Folder(PathBuf, Links),
 }
 
@@ -133,10 +153,12 @@ impl Container {
 /// # Errors
 /// When it is not there, is nothing that is known, or is damaged beyond listing what is in it.
 pub fn open(path: &Path, links: Links) -> Result<Target> {
-    let storage = source::open(path)?;
-    if tar::is_tar(storage.as_ref())? {
-        let archive = tar::Archive::open(storage)?;
-        return open_archive(archive, path);
+    let storage = match source::locate(path)?.unwrapped()? {
+        Source::Storage(storage) => storage,
+        Source::Stream(stream) => return open_stream(&stream, path),
+    };
+    if archive::is_archive(storage.as_ref())? {
+        return open_archive(Archive::open(storage)?, path);
     }
     let head = read_text(storage.as_ref(), 4096)?;
     if ovf::looks_like(&head) {
@@ -148,25 +170,54 @@ pub fn open(path: &Path, links: Links) -> Result<Target> {
     open_disk(storage, path, links)
 }
 
+/// Looks at the start of what can only be read forwards.
+fn open_stream(stream: &Stream, path: &Path) -> Result<Target> {
+    let id = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+    let mut head = vec![0; formats::HEAD as usize];
+    stream.visit(&mut std::io::empty(), &|_| {}, false, &mut |bytes, _| {
+        let filled = wrapped::fill(bytes, &mut head, stream.name(), 0)?;
+        head.truncate(filled);
+        Ok(())
+    })?;
+    let inner = Path::new(stream.name()).with_extension("");
+    let format = formats::detect_stream(&head, &inner.to_string_lossy());
+    let size = stream.storage().map_or(0, |storage| storage.len());
+    let stream_facts = StreamFacts { compression: stream.kind().into(), format, size };
+    let files = stream.storage().map(|storage| source_file(storage.as_ref(), None)).into_iter().collect();
+    let finding = Finding::LooksPacked { file: id.clone(), kind: stream.kind().into() };
+    let disk = TargetDisk { id, parts: Vec::new(), image: None, stream: Some(stream_facts), size: 0 };
+    Ok(Target {
+        name: path.to_string_lossy().into(),
+        kind: Kind::Stream,
+        package: None,
+        disks: vec![disk],
+        files,
+        findings: vec![finding],
+    })
+}
+
 fn open_disk(storage: Arc<dyn Storage>, path: &Path, links: Links) -> Result<Target> {
     let image = formats::Opener::new(links).open(storage.clone(), None)?;
     let id = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
-    let mut findings = Vec::new();
-    if image.facts.unclean {
-        findings.push(Finding::ImageUnclean { disk: id.clone() });
-    }
+    let findings = finding::of_image(&id, &image.facts);
     let size = image.facts.virtual_size;
     Ok(Target {
         name: path.to_string_lossy().into(),
         kind: Kind::Disk,
         package: None,
-        disks: vec![TargetDisk { id, parts: vec![Part { storage, entry: None }], image: Some(image), size }],
+        disks: vec![TargetDisk {
+            id,
+            parts: vec![Part { storage, entry: None }],
+            image: Some(image),
+            stream: None,
+            size,
+        }],
         files: Vec::new(),
         findings,
     })
 }
 
-fn open_archive(archive: tar::Archive, path: &Path) -> Result<Target> {
+fn open_archive(archive: Archive, path: &Path) -> Result<Target> {
     let mut findings = Vec::new();
     if !archive.is_ended() {
         findings.push(Finding::NoEndMark { archive: archive.storage().name().into() });
@@ -178,16 +229,51 @@ fn open_archive(archive: tar::Archive, path: &Path) -> Result<Target> {
         .filter(|name| name.to_ascii_lowercase().ends_with(".ovf"))
         .collect();
     let [name] = &descriptors[..] else {
-        let what = match descriptors.len() {
-            0 => "the archive holds no OVF descriptor (a member that ends in .ovf)".to_string(),
-            n => format!("the archive holds {n} OVF descriptors, and this version moves one machine at a time"),
-        };
+        if descriptors.is_empty() {
+            return Ok(open_loose(&archive, path, findings));
+        }
+        let n = descriptors.len();
+        let what = format!("the archive holds {n} OVF descriptors, and this version moves one machine at a time");
         return Err(reformis_disk::Error::Unsupported { path: path.to_string_lossy().into(), what }.into());
     };
     let files = vec![source_file(archive.storage().as_ref(), None)];
     let descriptor = archive.member(name)?;
     let name = name.clone();
     open_package(&Container::Archive(archive), &name, descriptor, Kind::OvfArchive, path, files, findings)
+}
+
+/// The disks in an archive that holds no machine; what is no disk is passed over.
+fn open_loose(archive: &Archive, path: &Path, mut findings: Vec<Finding>) -> Target {
+    let mut disks = Vec::new();
+    for member in archive.members() {
+        let id = member.name.clone();
+        if let Some(method) = &member.packed {
+            let facts = StreamFacts { compression: method.clone(), format: None, size: member.len };
+            let format = Path::new(&id).extension().and_then(|e| e.to_str()).and_then(Format::from_extension);
+            if format.is_some() {
+                let stream = Some(StreamFacts { format, ..facts });
+                disks.push(TargetDisk { id, parts: Vec::new(), image: None, stream, size: 0 });
+            }
+            continue;
+        }
+        let Ok(storage) = archive.member(&id) else { continue };
+        let Ok(image) = formats::Opener::default().open(storage.clone(), None) else { continue };
+        findings.extend(finding::of_image(&id, &image.facts));
+        let size = image.facts.virtual_size;
+        let parts = vec![Part { storage, entry: None }];
+        disks.push(TargetDisk { id, parts, image: Some(image), stream: None, size });
+    }
+    if disks.is_empty() {
+        findings.push(Finding::NoDisk);
+    }
+    Target {
+        name: path.to_string_lossy().into(),
+        kind: Kind::Archive,
+        package: None,
+        disks,
+        files: vec![source_file(archive.storage().as_ref(), None)],
+        findings,
+    }
 }
 
 /// Opens the package whose descriptor is `name` in `container`.
@@ -291,7 +377,8 @@ fn open_device<'e>(
     findings: &mut Vec<Finding>,
 ) -> Result<TargetDisk> {
     let id = device.id.clone();
-    let mut disk = TargetDisk { id: id.clone(), parts: Vec::new(), image: None, size: device.capacity.unwrap_or(0) };
+    let mut disk =
+        TargetDisk { id: id.clone(), parts: Vec::new(), image: None, stream: None, size: device.capacity.unwrap_or(0) };
     if device.files.is_empty() {
         if device.capacity.is_none() {
             let why = "it starts empty, and its size is not stated".into();
@@ -332,9 +419,7 @@ fn open_device<'e>(
             if let Some(stated) = device.capacity.filter(|&stated| stated != disk.size) {
                 findings.push(Finding::CapacityDiffers { disk: id.clone(), stated, found: disk.size });
             }
-            if image.facts.unclean {
-                findings.push(Finding::ImageUnclean { disk: id });
-            }
+            findings.extend(finding::of_image(&id, &image.facts));
             disk.image = Some(image);
         }
         Err(error) => findings.push(Finding::DiskUnreadable { disk: id, why: error.to_string() }),

@@ -1,13 +1,20 @@
 //! The engine below copying, scanning and comparing: blocks handed out in order, worked on side by side, put in order
 //! again.
 
-use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use std::{
+    io::Read,
+    sync::{
+        Condvar, Mutex, MutexGuard, PoisonError,
+        atomic::{AtomicU64, Ordering},
+    },
+};
 
 use super::Watch;
 use crate::{
     digest::BLOCK,
     disk::{Disk, Extent, ExtentKind},
     error::{Error, Result},
+    source::wrapped,
 };
 
 /// A part of the disk: one block that must be read, or a run of whole blocks known to be zero.
@@ -23,31 +30,35 @@ pub(super) struct Piece {
 /// Pieces between two checks that the source is still the same: about 1 GiB.
 const CHECK_EVERY: u64 = 1024;
 
-/// Goes through `disks` (of one size) in blocks. For each block that is not known to be zero on all of them, `work`
-/// gets the first disk's bytes, on any thread in any order; `order` gets its outcome strictly in the disk's order
-/// (`None` for a run of zeros); `after` gets what `order` returned and the same bytes, on any thread again.
+/// Where pieces come from.
+pub(super) trait Feed: Send {
+    /// The next piece in the disk's order; `None` at its end. What can only be read forwards is read into `buf`, a block
+    /// long, at once.
+    fn next(&mut self, buf: &mut [u8]) -> Result<Option<Piece>>;
+}
+
+/// Goes through all that `feed` gives. For each block that is not known to be zero, `read` fills a buffer and `work` gets
+/// its bytes, on any thread in any order; `order` gets its outcome and the bytes strictly in the disk's order (`None` and
+/// nothing for a run of zeros); `after` gets what `order` returned and the same bytes, on any thread again.
 pub(super) fn ordered<W: Send, P: Send>(
-    disks: &[&dyn Disk],
+    feed: impl Feed,
+    read: impl Fn(Piece, &mut [u8]) -> Result<()> + Sync,
     watch: &Watch<'_>,
     work: impl Fn(Piece, &[u8]) -> Result<W> + Sync,
-    order: impl FnMut(Piece, Option<W>) -> Result<P> + Send,
+    order: impl FnMut(Piece, Option<W>, &[u8]) -> Result<P> + Send,
     after: impl Fn(P, &[u8]) -> Result<()> + Sync,
 ) -> Result<()> {
-    let Some(first) = disks.first() else { return Ok(()) };
-    let feeder = Mutex::new(Feeder::new(disks));
+    let feed = Mutex::new(feed);
     let line = Line { state: Mutex::new(LineState { next: 0, failed: None, order }), turn: Condvar::new() };
     let one = |piece: Piece, buf: &mut [u8]| -> Result<()> {
         watch.check()?;
-        if piece.ticket % CHECK_EVERY == CHECK_EVERY - 1 {
-            disks.iter().try_for_each(|disk| disk.check_unchanged())?;
-        }
         if piece.known_zero {
-            return line.in_turn(piece, None).map(drop);
+            return line.in_turn(piece, None, &[]).map(drop);
         }
         let bytes = &mut buf[..piece.len as usize];
-        first.read_at(piece.offset, bytes)?;
+        read(piece, bytes)?;
         let outcome = work(piece, bytes)?;
-        let placed = line.in_turn(piece, Some(outcome))?;
+        let placed = line.in_turn(piece, Some(outcome), bytes)?;
         after(placed, bytes)?;
         (watch.progress)(piece.len);
         Ok(())
@@ -57,7 +68,7 @@ pub(super) fn ordered<W: Send, P: Send>(
         let _bail = Bail(&line);
         let mut buf = vec![0; BLOCK as usize];
         loop {
-            let next = lock(&feeder).next();
+            let next = lock(&feed).next(&mut buf);
             let piece = match next {
                 Ok(Some(piece)) => piece,
                 Ok(None) => return,
@@ -82,8 +93,8 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Cuts the disks into pieces.
-struct Feeder<'a> {
+/// Disks of one size, cut into pieces: a run is skipped where all are known to be zero.
+pub(super) struct Disks<'a> {
     disks: &'a [&'a dyn Disk],
     /// The extent of each disk around `at`, as far as it is known.
     extents: Vec<Extent>,
@@ -92,15 +103,20 @@ struct Feeder<'a> {
     ticket: u64,
 }
 
-impl<'a> Feeder<'a> {
-    fn new(disks: &'a [&'a dyn Disk]) -> Self {
+impl<'a> Disks<'a> {
+    pub(super) fn new(disks: &'a [&'a dyn Disk]) -> Self {
         let size = disks.iter().map(|disk| disk.size()).min().unwrap_or(0);
         Self { disks, extents: vec![Extent::zero(0, 0); disks.len()], size, at: 0, ticket: 0 }
     }
+}
 
-    fn next(&mut self) -> Result<Option<Piece>> {
+impl Feed for Disks<'_> {
+    fn next(&mut self, _: &mut [u8]) -> Result<Option<Piece>> {
         if self.at >= self.size {
             return Ok(None);
+        }
+        if self.ticket % CHECK_EVERY == CHECK_EVERY - 1 {
+            self.disks.iter().try_for_each(|disk| disk.check_unchanged())?;
         }
         // Up to where all disks are known to be zero.
         let mut zero_end = self.size;
@@ -124,6 +140,37 @@ impl<'a> Feeder<'a> {
     }
 }
 
+/// Bytes that can only be read forwards, cut into blocks as they come.
+pub(super) struct Forward<'a> {
+    stream: &'a mut (dyn Read + Send),
+    name: &'a str,
+    /// How far it was read; the length of the whole at the end.
+    at: &'a AtomicU64,
+    ticket: u64,
+    ended: bool,
+}
+
+impl<'a> Forward<'a> {
+    pub(super) fn new(stream: &'a mut (dyn Read + Send), name: &'a str, at: &'a AtomicU64) -> Self {
+        Self { stream, name, at, ticket: 0, ended: false }
+    }
+}
+
+impl Feed for Forward<'_> {
+    fn next(&mut self, buf: &mut [u8]) -> Result<Option<Piece>> {
+        let offset = self.at.load(Ordering::Relaxed);
+        let len = if self.ended { 0 } else { wrapped::fill(self.stream, buf, self.name, offset)? };
+        self.ended = len < buf.len();
+        if len == 0 {
+            return Ok(None);
+        }
+        self.at.store(offset + len as u64, Ordering::Relaxed);
+        let piece = Piece { offset, len: len as u64, ticket: self.ticket, known_zero: false };
+        self.ticket += 1;
+        Ok(Some(piece))
+    }
+}
+
 /// Where finished pieces wait for their turn.
 struct Line<F> {
     state: Mutex<LineState<F>>,
@@ -137,9 +184,9 @@ struct LineState<F> {
 }
 
 impl<F> Line<F> {
-    fn in_turn<W, P>(&self, piece: Piece, outcome: Option<W>) -> Result<P>
+    fn in_turn<W, P>(&self, piece: Piece, outcome: Option<W>, bytes: &[u8]) -> Result<P>
     where
-        F: FnMut(Piece, Option<W>) -> Result<P>,
+        F: FnMut(Piece, Option<W>, &[u8]) -> Result<P>,
     {
         let mut state = lock(&self.state);
         while state.next != piece.ticket && state.failed.is_none() {
@@ -149,7 +196,7 @@ impl<F> Line<F> {
             // The first error is the one that is told.
             return Err(Error::Interrupted);
         }
-        let placed = (state.order)(piece, outcome)?;
+        let placed = (state.order)(piece, outcome, bytes)?;
         state.next += 1;
         drop(state);
         self.turn.notify_all();

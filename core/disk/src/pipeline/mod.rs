@@ -8,14 +8,18 @@
 mod blocks;
 
 use std::{
+    io::Read,
     ops::Range,
-    sync::atomic::{AtomicU64, Ordering},
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering},
+    },
 };
 
-use blocks::Piece;
+use blocks::{Disks, Forward, Piece};
 
 use crate::{
-    digest::{BlockDigest, ContentDigest, ContentHasher},
+    digest::{BlockDigest, ContentDigest, ContentHasher, LateHasher},
     disk::{Disk, extents},
     error::{Error, Result},
     output::Output,
@@ -45,40 +49,66 @@ impl Watch<'_> {
     }
 }
 
-/// Takes a disk, in order, and gives it its place in a file.
+/// Takes a disk, in order, and gives it its place in files.
 pub trait Writer: Send {
-    /// The file that is written.
-    fn output(&self) -> &Output;
-
     /// Bytes that the format stores as a whole or not at all: a divisor of [`crate::digest::BLOCK`], or a multiple.
     fn unit(&self) -> u64;
 
-    /// What turns a unit into the bytes that are stored for it; `None` when they are stored as they are.
+    /// What turns a unit into the bytes that are stored for it; `None` when all are stored as they are.
     fn encoder(&self) -> Option<Encoder> {
         None
     }
 
-    /// Gives the guest's bytes at `offset` a place, and returns its first byte in the file. Offsets ascend and start at a
-    /// unit. Without an encoder `len` bytes are placed: whole units inside one block, except at the end of the disk.
-    /// With one, it is the encoded bytes of one unit. What is never placed reads as zero.
+    /// Gives the guest's bytes at `offset` a place. Offsets ascend and start at a unit; the `len` bytes are whole units
+    /// inside one block, except at the end of the disk. What is never placed reads as zero.
     ///
     /// # Errors
     /// Those of writing tables.
-    fn place(&mut self, offset: u64, len: u64) -> Result<u64>;
+    fn place(&mut self, offset: u64, len: u64) -> Result<Spot>;
 
-    /// Writes what closes the file: tables, headers, its length. All placed bytes have been stored by then.
+    /// Gives the unit of `plain` bytes at `offset`, of which the encoder made `len` bytes, a place: like
+    /// [`Writer::place`].
+    ///
+    /// # Errors
+    /// Those of writing tables.
+    fn place_encoded(&mut self, offset: u64, _plain: u64, len: u64) -> Result<Spot> {
+        self.place(offset, len)
+    }
+
+    /// Writes what closes the files of a disk of `size` bytes: tables, headers, lengths. All placed bytes have been
+    /// stored by then.
     ///
     /// # Errors
     /// Those of writing.
-    fn finish(&mut self) -> Result<()>;
+    fn finish(&mut self, size: u64) -> Result<()>;
 }
 
-/// Encodes the unit that lies at a guest offset: what it returns is stored. Called on any core, in any order.
-pub type Encoder = fn(offset: u64, unit: &[u8]) -> Vec<u8>;
+/// A place in a file.
+pub struct Spot {
+    pub(crate) output: Arc<Output>,
+    pub(crate) position: u64,
+}
+
+impl Spot {
+    /// Byte `position` of `output`.
+    pub(crate) fn new(output: &Arc<Output>, position: u64) -> Self {
+        Self { output: output.clone(), position }
+    }
+
+    fn write(&self, bytes: &[u8]) -> Result<()> {
+        self.output.write(bytes, self.position)
+    }
+}
+
+/// Encodes the unit that lies at a guest offset: what it returns is stored; `None` when the unit is to be stored as it is.
+/// Called on any core, in any order.
+pub type Encoder = Arc<dyn Fn(u64, &[u8]) -> Option<Vec<u8>> + Send + Sync>;
 
 /// What was carried.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Copied {
+    /// Guest-visible size in bytes.
+    pub size: u64,
     /// Digest of the guest-visible bytes.
     pub digest: ContentDigest,
     /// Bytes that were stored: what was neither a hole nor found to be zero.
@@ -89,8 +119,61 @@ pub struct Copied {
 enum Run {
     /// These bytes of the block, as they are.
     Plain(Range<usize>),
-    /// The unit that starts there, encoded.
-    Encoded(usize, Vec<u8>),
+    /// The unit there, encoded.
+    Encoded(Range<usize>, Vec<u8>),
+}
+
+impl Run {
+    /// What is stored of it, where `block` is the whole block.
+    fn bytes<'a>(&'a self, block: &'a [u8]) -> &'a [u8] {
+        match self {
+            Self::Plain(range) => &block[range.clone()],
+            Self::Encoded(_, encoded) => encoded,
+        }
+    }
+}
+
+/// What is to be stored of the block `bytes` at `offset`, in pieces of `unit` bytes.
+fn runs_of(offset: u64, bytes: &[u8], unit: usize, encoder: Option<&Encoder>) -> Vec<Run> {
+    let runs = zeros::data_runs(bytes, unit).into_iter();
+    let Some(encode) = encoder else { return runs.map(Run::Plain).collect() };
+    runs.flat_map(|run| run.clone().step_by(unit).map(move |start| start..run.end.min(start + unit)))
+        .map(|range| match encode(offset + range.start as u64, &bytes[range.clone()]) {
+            Some(encoded) => Run::Encoded(range, encoded),
+            None => Run::Plain(range),
+        })
+        .collect()
+}
+
+/// Gives the runs of the block at `offset` their places, and returns what is left to be stored: a pipe takes its bytes at
+/// once. Adds to `stored`.
+fn place(
+    writer: &mut dyn Writer,
+    offset: u64,
+    runs: Vec<Run>,
+    bytes: &[u8],
+    stored: &mut u64,
+) -> Result<Vec<(Spot, Run)>> {
+    let mut placed = Vec::with_capacity(runs.len());
+    for run in runs {
+        let len = run.bytes(bytes).len() as u64;
+        *stored += len;
+        let spot = match &run {
+            Run::Plain(range) => writer.place(offset + range.start as u64, len)?,
+            Run::Encoded(range, _) => writer.place_encoded(offset + range.start as u64, range.len() as u64, len)?,
+        };
+        if spot.output.is_pipe() {
+            spot.write(run.bytes(bytes))?;
+        } else {
+            placed.push((spot, run));
+        }
+    }
+    Ok(placed)
+}
+
+/// Stores what was placed.
+fn store(placed: Vec<(Spot, Run)>, bytes: &[u8]) -> Result<()> {
+    placed.iter().try_for_each(|(spot, run)| spot.write(run.bytes(bytes)))
 }
 
 /// Bytes that [`copy`] or [`scan`] will read of `disk`: its blocks that are not known to be zero.
@@ -112,67 +195,96 @@ pub fn work(disk: &dyn Disk) -> Result<u64> {
     Ok(sum)
 }
 
+/// A block that was read: its digest, and what is to be stored of it.
+struct Ready {
+    digest: BlockDigest,
+    runs: Vec<Run>,
+}
+
 /// Writes all of `disk` through `writer` and finishes it.
 ///
 /// # Errors
 /// Those of the disk and of the writer; [`Error::Changed`] when a source was written meanwhile;
 /// [`Error::Interrupted`].
 pub fn copy(disk: &dyn Disk, writer: &mut dyn Writer, watch: &Watch<'_>) -> Result<Copied> {
-    struct Ready {
-        digest: BlockDigest,
-        runs: Vec<Run>,
-    }
     let unit = writer.unit().min(crate::digest::BLOCK) as usize;
     let encoder = writer.encoder();
-    let output = writer.output().try_clone()?;
     let mut hasher = ContentHasher::new(disk.size());
     let mut stored = 0;
     blocks::ordered(
-        &[disk],
+        Disks::new(&[disk]),
+        |piece, buf| disk.read_at(piece.offset, buf),
         watch,
         |piece, bytes| {
-            let runs = zeros::data_runs(bytes, unit);
-            let runs = match encoder {
-                None => runs.into_iter().map(Run::Plain).collect(),
-                Some(encode) => runs
-                    .into_iter()
-                    .flat_map(|run| run.clone().step_by(unit).map(move |start| start..run.end.min(start + unit)))
-                    .map(|range| Run::Encoded(range.start, encode(piece.offset + range.start as u64, &bytes[range])))
-                    .collect(),
-            };
+            let runs = runs_of(piece.offset, bytes, unit, encoder.as_ref());
             Ok(Ready { digest: BlockDigest::of(bytes), runs })
         },
-        |piece, ready: Option<Ready>| {
+        |piece, ready: Option<Ready>, bytes| {
             let Some(ready) = ready else {
                 hasher.push_zeros(piece.len);
                 return Ok(Vec::new());
             };
             hasher.push(ready.digest);
-            let mut placed = Vec::with_capacity(ready.runs.len());
-            for run in ready.runs {
-                let (start, len) = match &run {
-                    Run::Plain(range) => (range.start, range.len()),
-                    Run::Encoded(start, encoded) => (*start, encoded.len()),
-                };
-                stored += len as u64;
-                placed.push((writer.place(piece.offset + start as u64, len as u64)?, run));
-            }
-            Ok(placed)
+            place(writer, piece.offset, ready.runs, bytes, &mut stored)
         },
-        |placed, bytes| {
-            for (position, run) in placed {
-                let bytes = match &run {
-                    Run::Plain(range) => &bytes[range.clone()],
-                    Run::Encoded(_, encoded) => encoded,
-                };
-                output.write(bytes, position)?;
-            }
-            Ok(())
-        },
+        store,
     )?;
-    writer.finish()?;
+    writer.finish(disk.size())?;
     disk.check_unchanged()?;
-    Ok(Copied { digest: hasher.finish(), stored })
+    Ok(Copied { size: disk.size(), digest: hasher.finish(), stored })
+}
+
+/// How the end of a stream becomes the end of a disk.
+pub type Sizing<'a> = &'a dyn Fn(u64) -> Result<u64>;
+
+/// Writes what `stream` gives, whose length shows only at its end, through `writer`, which was made without a size.
+/// `sizing` turns the length into the size of the disk, which is not smaller; zeros fill it up.
+///
+/// # Errors
+/// [`Error::Damaged`] when the stream ends early or is broken; those of `sizing` and of the writer;
+/// [`Error::Interrupted`].
+pub fn copy_forward(
+    stream: &mut (dyn Read + Send),
+    name: &str,
+    writer: &mut dyn Writer,
+    sizing: Sizing<'_>,
+    watch: &Watch<'_>,
+) -> Result<Copied> {
+    let unit = writer.unit().min(crate::digest::BLOCK) as usize;
+    let encoder = writer.encoder();
+    let (mut hasher, mut stored) = (LateHasher::default(), 0);
+    let at = AtomicU64::new(0);
+    // The last block is cut by the end of the disk, which may lie behind the end of the stream.
+    let mut last = None;
+    blocks::ordered(
+        Forward::new(stream, name, &at),
+        |_, _| Ok(()),
+        watch,
+        |piece, bytes| {
+            let runs = runs_of(piece.offset, bytes, unit, encoder.as_ref());
+            Ok(Ready { digest: BlockDigest::of(bytes), runs })
+        },
+        |piece, ready: Option<Ready>, bytes| {
+            let Some(ready) = ready else { return Ok(Vec::new()) };
+            if piece.len < crate::digest::BLOCK {
+                last = Some(bytes.to_vec());
+            } else {
+                hasher.push(ready.digest);
+            }
+            place(writer, piece.offset, ready.runs, bytes, &mut stored)
+        },
+        store,
+    )?;
+    let size = sizing(at.into_inner())?;
+    let mut rest = size - size.min(hasher.blocks() * crate::digest::BLOCK);
+    if let Some(mut bytes) = last {
+        bytes.resize(rest.min(crate::digest::BLOCK) as usize, 0);
+        hasher.push(BlockDigest::of(&bytes));
+        rest -= bytes.len() as u64;
+    }
+    hasher.push_zeros(rest);
+    writer.finish(size)?;
+    Ok(Copied { size, digest: hasher.finish(size), stored })
 }
 
 /// Reads all of `disk` for its digest alone.
@@ -182,10 +294,11 @@ pub fn copy(disk: &dyn Disk, writer: &mut dyn Writer, watch: &Watch<'_>) -> Resu
 pub fn scan(disk: &dyn Disk, watch: &Watch<'_>) -> Result<ContentDigest> {
     let mut hasher = ContentHasher::new(disk.size());
     blocks::ordered(
-        &[disk],
+        Disks::new(&[disk]),
+        |piece, buf| disk.read_at(piece.offset, buf),
         watch,
         |_, bytes| Ok(BlockDigest::of(bytes)),
-        |piece: Piece, digest: Option<BlockDigest>| {
+        |piece: Piece, digest: Option<BlockDigest>, _| {
             match digest {
                 Some(digest) => hasher.push(digest),
                 None => hasher.push_zeros(piece.len),
@@ -224,7 +337,8 @@ pub fn compare(left: &dyn Disk, right: &dyn Disk, allowed: &[Range<u64>], watch:
     let mut first_difference = None;
     let mut hashers = [ContentHasher::new(left.size()), ContentHasher::new(right.size())];
     blocks::ordered(
-        &[left, right],
+        Disks::new(&[left, right]),
+        |piece, buf| left.read_at(piece.offset, buf),
         watch,
         |piece, bytes| {
             let mut other = vec![0; bytes.len()];
@@ -238,7 +352,7 @@ pub fn compare(left: &dyn Disk, right: &dyn Disk, allowed: &[Range<u64>], watch:
             };
             Ok((digests, difference))
         },
-        |piece, compared| {
+        |piece, compared, _| {
             match compared {
                 Some((digests, difference)) => {
                     first_difference = first_difference.or(difference);

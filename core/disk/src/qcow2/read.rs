@@ -1,18 +1,24 @@
-//! Reading: images of version 2 and 3, with compressed clusters and over backing files.
+//! Reading: images of version 2 and 3, with compressed clusters, subclusters and external data, over backing files, now
+//! or at a snapshot.
 
 use std::sync::Arc;
 
 use zerocopy::FromBytes;
 
 use super::{
-    compressed::{self, Compression},
-    header::{Cluster, HeaderV2, HeaderV3, INCOMPATIBLE_NAMES, MAGIC, OFFSET_MASK, incompatible},
+    compressed,
+    extensions::Extensions,
+    header::{
+        COMPRESSED, COPIED, HeaderMore, HeaderV2, HeaderV3, LAZY_REFCOUNTS, MAGIC, OFFSET_MASK, RAW_EXTERNAL,
+        SUBCLUSTERS, ZERO, incompatible,
+    },
+    snapshots,
 };
 use crate::{
     cache::TableCache,
-    disk::Disk,
+    disk::{Disk, EmptyDisk},
     error::{Error, Result},
-    formats::{Facts, Image, Opener, chain_over},
+    formats::{Facts, Image, Opener, Squeeze, Trouble},
     shape::{Format, Layout, Shape},
     source::{Storage, read_entries, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap},
@@ -22,10 +28,6 @@ use crate::{
 const MAX_L1_BYTES: u64 = 32 << 20;
 /// Section "Header": the longest name of a backing file.
 const MAX_BACKING_NAME: u32 = 1023;
-/// The type of the header extension that declares the backing file's format.
-const BACKING_FORMAT: u32 = 0xe279_2aca;
-/// Where a header of version 3 that is long enough keeps the compression type.
-const COMPRESSION_TYPE_AT: u64 = 104;
 /// Bytes of L2 tables that are kept.
 const L2_CACHE_BYTES: usize = 8 << 20;
 
@@ -34,96 +36,211 @@ pub fn probe(head: &[u8]) -> bool {
     head.starts_with(&MAGIC)
 }
 
-/// Opens an image.
+/// Opens an image, at the snapshot that the opener asks for. One that is encrypted or corrupt opens with trouble.
 ///
 /// # Errors
 /// [`Error::Damaged`] and [`Error::CutShort`] for tables that break the format's rules; [`Error::Unsupported`] for
-/// external data, encryption, and extended L2 entries; those of opening the backing file.
+/// features that are not known, and a snapshot that is not there; those of opening the backing and the data file.
 pub fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
-    let map = Qcow2Map::open(storage, opener)?;
-    let facts = map.facts();
-    Ok(Image { disk: UnitDisk(map).shared(), facts })
+    let header = Header::read(storage.as_ref())?;
+    let mut facts = header.facts(storage.as_ref());
+    if !facts.troubles.is_empty() {
+        // What its tables say may be wrong, or means nothing without the key.
+        return Ok(Image::new(Arc::new(EmptyDisk::new(header.size)), facts));
+    }
+    let extensions = Extensions::read(storage.as_ref(), header.len, header.cluster())?;
+    let map = Qcow2Map::open(storage, opener, &header, &extensions, &mut facts)?;
+    facts.virtual_size = map.size;
+    Ok(Image::new(UnitDisk(map).shared(), facts))
 }
 
-struct Qcow2Map {
-    storage: Arc<dyn Storage>,
-    size: u64,
+/// What the header says, checked.
+struct Header {
+    fixed: HeaderV2,
     version: u32,
-    cluster_bits: u32,
     incompatible: u64,
-    snapshots: u32,
-    compression: Compression,
-    parent: Option<(String, Image)>,
-    l1: Vec<u64>,
-    l2: TableCache<u64>,
+    compatible: u64,
+    autoclear: u64,
+    refcount_bits: u32,
+    /// Length of the whole header in bytes; extensions follow.
+    len: u64,
+    cluster_bits: u32,
+    size: u64,
+    compression: Squeeze,
 }
 
-impl Qcow2Map {
-    fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Self> {
+impl Header {
+    fn read(storage: &dyn Storage) -> Result<Self> {
         let path = storage.name().to_string();
         let damaged = |offset: u64, what: String| Err(Error::damaged(&path, offset, what));
         let unsupported = |what: String| Err(Error::Unsupported { path: path.clone(), what });
-
-        let bytes = read_vec(storage.as_ref(), 0, size_of::<HeaderV2>(), "the header")?;
-        let Ok((header, _)) = HeaderV2::read_from_prefix(&bytes) else {
+        let bytes = read_vec(storage, 0, size_of::<HeaderV2>(), "the header")?;
+        let Ok((fixed, _)) = HeaderV2::read_from_prefix(&bytes) else {
             return damaged(0, "no header".into());
         };
-        if header.magic != MAGIC {
+        if fixed.magic != MAGIC {
             return damaged(0, "the first bytes are not those of a qcow2 image".into());
         }
-        let version = header.version.get();
-        let mut incompatible = 0;
-        let mut header_len = size_of::<HeaderV2>() as u64;
+        let version = fixed.version.get();
+        let cluster_bits = fixed.cluster_bits.get();
+        let mut header = Self {
+            fixed,
+            version,
+            incompatible: 0,
+            compatible: 0,
+            autoclear: 0,
+            refcount_bits: 16,
+            len: size_of::<HeaderV2>() as u64,
+            cluster_bits,
+            size: fixed.size.get(),
+            compression: Squeeze::Deflate,
+        };
         match version {
             2 => {}
             3 => {
-                let at = size_of::<HeaderV2>() as u64;
-                let bytes = read_vec(storage.as_ref(), at, size_of::<HeaderV3>(), "the header")?;
+                let bytes = read_vec(storage, header.len, size_of::<HeaderV3>(), "the header")?;
                 if let Ok((more, _)) = HeaderV3::read_from_prefix(&bytes) {
-                    incompatible = more.incompatible_features.get();
-                    header_len = more.header_length.get().into();
+                    header.incompatible = more.incompatible_features.get();
+                    header.compatible = more.compatible_features.get();
+                    header.autoclear = more.autoclear_features.get();
+                    if more.refcount_order.get() > 6 {
+                        return damaged(96, format!("counts of 2^{} bits, at most 2^6", more.refcount_order));
+                    }
+                    header.refcount_bits = 1 << more.refcount_order.get();
+                    header.len = more.header_length.get().into();
                 }
             }
             other => return unsupported(format!("it is of version {other}; versions 2 and 3 are known")),
         }
-        if incompatible & incompatible::CORRUPT != 0 {
-            return damaged(72, "its own flag says that its tables are corrupt".into());
-        }
-        let unknown = incompatible & !incompatible::READABLE;
+        let unknown = header.incompatible & !incompatible::KNOWN;
         if unknown != 0 {
-            let bit = unknown.trailing_zeros() as usize;
-            let name = INCOMPATIBLE_NAMES.get(bit).map_or_else(|| format!("bit {bit}"), |n| format!("'{n}'"));
-            return unsupported(format!("it uses the feature {name}"));
+            return unsupported(format!("it uses the feature bit {}", unknown.trailing_zeros()));
         }
-        let cluster_bits = header.cluster_bits.get();
         if !(9..=21).contains(&cluster_bits) {
             return damaged(20, format!("clusters of 2^{cluster_bits} bytes, expected 2^9 to 2^21"));
         }
-        if header.crypt_method.get() != 0 {
-            return unsupported("its clusters are encrypted".into());
+        if header.has(incompatible::EXTENDED_L2) && cluster_bits < 14 {
+            return damaged(20, format!("subclusters in clusters of 2^{cluster_bits} bytes, expected 2^14 or more"));
         }
-        let compression = match incompatible & incompatible::COMPRESSION_TYPE {
-            0 => Compression::Deflate,
-            _ => match read_vec(storage.as_ref(), COMPRESSION_TYPE_AT, 1, "the compression type")?[0] {
-                0 => Compression::Deflate,
-                1 => Compression::Zstd,
+        if header.has(incompatible::COMPRESSION_TYPE) {
+            let at = (size_of::<HeaderV2>() + size_of::<HeaderV3>()) as u64;
+            let bytes = read_vec(storage, at, size_of::<HeaderMore>(), "the compression type")?;
+            header.compression = match bytes[0] {
+                0 => Squeeze::Deflate,
+                1 => Squeeze::Zstd,
                 other => return unsupported(format!("its clusters are compressed with method {other}")),
-            },
-        };
+            };
+        }
+        Ok(header)
+    }
 
-        let size = header.size.get();
-        let l2_covers = 1u64 << (cluster_bits + cluster_bits - 3);
-        let needed = size.div_ceil(l2_covers);
-        let entries = u64::from(header.l1_size.get());
+    fn has(&self, feature: u64) -> bool {
+        self.incompatible & feature != 0
+    }
+
+    fn cluster(&self) -> u64 {
+        1 << self.cluster_bits
+    }
+
+    fn facts(&self, storage: &dyn Storage) -> Facts {
+        let shape = Shape::new(Format::Qcow2, Layout::Thin);
+        let mut facts = Facts::new(shape, format!("version {}", self.version), self.size, storage);
+        facts.unit = Some(("cluster".into(), self.cluster()));
+        facts.dirty = self.has(incompatible::DIRTY);
+        if self.compression == Squeeze::Zstd {
+            facts.compression = Some("zstd".into());
+        }
+        facts.detail("refcounts", format!("{} bits", self.refcount_bits));
+        let features = [
+            (self.has(incompatible::EXTENDED_L2), "extended L2 entries"),
+            (self.compatible & LAZY_REFCOUNTS != 0, "lazy refcounts"),
+            (self.has(incompatible::DIRTY), "dirty"),
+        ];
+        let named: Vec<_> = features.into_iter().filter(|(there, _)| *there).map(|(_, name)| name).collect();
+        facts.detail("features", named.join(", "));
+        let file = storage.name().to_string();
+        let method = match self.fixed.crypt_method.get() {
+            0 => None,
+            1 => Some("AES".to_string()),
+            2 => Some("LUKS".to_string()),
+            other => Some(format!("method {other}")),
+        };
+        facts.troubles.extend(method.map(|method| Trouble::Encrypted { file: file.clone(), method }));
+        if self.has(incompatible::CORRUPT) {
+            facts.troubles.push(Trouble::Corrupt { file });
+        }
+        facts
+    }
+}
+
+struct Qcow2Map {
+    storage: Arc<dyn Storage>,
+    /// The file that holds the data clusters, where it is another one.
+    data: Option<Arc<dyn Storage>>,
+    size: u64,
+    version: u32,
+    cluster_bits: u32,
+    /// Subclusters of a cluster: the units. One, where L2 entries are not extended.
+    subclusters: u64,
+    compression: Squeeze,
+    parent: Option<Image>,
+    l1: Vec<u64>,
+    /// 64-bit words: one for an entry, or two.
+    l2: TableCache<u64>,
+}
+
+/// An L2 entry, decoded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Cluster {
+    Unallocated,
+    Zero,
+    /// Stored plainly at this byte of the file.
+    At(u64),
+    /// Stored compressed; the entry says where.
+    Compressed(u64),
+    /// Where it is stored, if it is, and the two bitmaps of its subclusters: bits 0 to 31 stored, 32 to 63 zero.
+    Divided(Option<u64>, u64),
+}
+
+impl Qcow2Map {
+    fn open(
+        storage: Arc<dyn Storage>,
+        opener: &Opener,
+        header: &Header,
+        extensions: &Extensions,
+        facts: &mut Facts,
+    ) -> Result<Self> {
+        let path = storage.name().to_string();
+        let damaged = |offset: u64, what: String| Err(Error::damaged(&path, offset, what));
+        let fixed = &header.fixed;
+        let snapshots = match fixed.nb_snapshots.get() {
+            0 => Vec::new(),
+            count => snapshots::read(storage.as_ref(), fixed.snapshots_offset.get(), count, header.size)?,
+        };
+        let (l1_at, entries, size) = match opener.snapshot() {
+            None => (fixed.l1_table_offset.get(), u64::from(fixed.l1_size.get()), header.size),
+            Some(wanted) => {
+                let entry = snapshots::find(&snapshots, wanted, &path)?;
+                facts.detail("snapshot", entry.facts.name.clone());
+                (entry.l1_at, entry.l1_len, entry.facts.virtual_size)
+            }
+        };
+        facts.snapshots = snapshots.into_iter().map(|entry| entry.facts).collect();
+        facts.detail("bitmaps", if extensions.has_bitmaps { "kept" } else { "" });
+
+        let cluster_bits = header.cluster_bits;
+        let subclusters = if header.has(incompatible::EXTENDED_L2) { SUBCLUSTERS } else { 1 };
+        let entry_bits = if subclusters > 1 { 4 } else { 3 };
+        let needed = size.div_ceil(1 << (2 * cluster_bits - entry_bits));
         if entries < needed {
             return damaged(36, format!("an L1 table of {entries} entries, {needed} are needed for {size} bytes"));
         }
         if needed * 8 > MAX_L1_BYTES {
-            return unsupported(format!("its L1 table takes {} bytes, at most {MAX_L1_BYTES} are read", needed * 8));
+            let what = format!("its L1 table takes {} bytes, at most {MAX_L1_BYTES} are read", needed * 8);
+            return Err(Error::Unsupported { path, what });
         }
-        let l1_at = header.l1_table_offset.get();
         let l1 = read_entries(storage.as_ref(), l1_at, needed, "the L1 table", u64::from_be_bytes)?;
-        let cluster = 1u64 << cluster_bits;
+        let cluster = header.cluster();
         for (index, entry) in l1.iter().enumerate() {
             let at = entry & OFFSET_MASK;
             if !at.is_multiple_of(cluster) {
@@ -133,22 +250,55 @@ impl Qcow2Map {
                 require(storage.as_ref(), at, cluster, "an L2 table")?;
             }
         }
-        let parent = match header.backing_file_offset.get() {
-            0 => None,
-            at => Some(open_backing(storage.as_ref(), opener, at, header.backing_file_size.get(), header_len)?),
+        let data = match (header.has(incompatible::EXTERNAL_DATA), &extensions.external_data) {
+            (false, _) => None,
+            (true, Some(name)) => {
+                let data = opener.sibling(storage.as_ref(), name)?;
+                let raw = if header.autoclear & RAW_EXTERNAL != 0 { " (a raw disk)" } else { "" };
+                facts.detail("external data", format!("{name}{raw}"));
+                facts.file_size += data.len();
+                facts.allocated += data.allocated();
+                Some(data)
+            }
+            (true, None) => {
+                return damaged(header.len, "its data lies in another file, and it does not say which".into());
+            }
         };
-        let l2 = TableCache::new((L2_CACHE_BYTES >> cluster_bits).clamp(4, 64));
-        let snapshots = header.nb_snapshots.get();
-        Ok(Self { storage, size, version, cluster_bits, incompatible, snapshots, compression, parent, l1, l2 })
+        let parent = match fixed.backing_file_offset.get() {
+            0 => None,
+            at => {
+                let (name, parent) =
+                    open_backing(storage.as_ref(), opener, at, fixed.backing_file_size.get(), extensions)?;
+                facts.over(&name, &parent);
+                Some(parent)
+            }
+        };
+        Ok(Self {
+            storage,
+            data,
+            size,
+            version: header.version,
+            cluster_bits,
+            subclusters,
+            compression: header.compression,
+            parent,
+            l1,
+            l2: TableCache::new((L2_CACHE_BYTES >> cluster_bits).clamp(4, 64)),
+        })
     }
 
     fn cluster(&self) -> u64 {
         1 << self.cluster_bits
     }
 
-    /// Number of L2 entries in a table.
+    /// Words of an L2 entry.
+    fn words(&self) -> u64 {
+        if self.subclusters > 1 { 2 } else { 1 }
+    }
+
+    /// Number of entries in an L2 table.
     fn l2_entries(&self) -> u64 {
-        self.cluster() / 8
+        self.cluster() / 8 / self.words()
     }
 
     /// Table `index` of the L2 tables, or `None` when nothing in its range is stored.
@@ -157,60 +307,76 @@ impl Qcow2Map {
         if at == 0 {
             return Ok(None);
         }
-        let load = || read_entries(self.storage.as_ref(), at, self.l2_entries(), "an L2 table", u64::from_be_bytes);
+        let words = self.cluster() / 8;
+        let load = || read_entries(self.storage.as_ref(), at, words, "an L2 table", u64::from_be_bytes);
         self.l2.get(index, load).map(Some)
     }
 
-    /// How the cluster that holds `offset` is stored, checked against the file.
+    /// How cluster `number` is stored, checked against the file.
     fn lookup(&self, table: &[u64], number: u64) -> Result<Cluster> {
-        let entry = table[(number % self.l2_entries()) as usize];
-        let cluster = Cluster::from_entry(entry, self.version);
-        let path = self.storage.name();
-        match cluster {
-            Cluster::At(at) if at % self.cluster() != 0 => {
+        let index = (number % self.l2_entries() * self.words()) as usize;
+        let entry = table[index];
+        if entry & COMPRESSED != 0 {
+            if self.data.is_some() {
+                let what = format!("the guest's cluster {number} is compressed, which external data never is");
+                return Err(Error::damaged(self.storage.name(), None, what));
+            }
+            return Ok(Cluster::Compressed(entry));
+        }
+        let at = match entry & OFFSET_MASK {
+            // In a file of its own the first cluster may lie at its start.
+            0 if self.data.is_some() && entry & COPIED != 0 => Some(0),
+            0 => None,
+            at => Some(at),
+        };
+        if self.subclusters == 1 && self.version >= 3 && entry & ZERO != 0 {
+            return Ok(Cluster::Zero);
+        }
+        if let Some(at) = at {
+            if at % self.cluster() != 0 {
                 let what = format!("the guest's cluster {number} is said to lie there, inside a cluster of the file");
-                Err(Error::damaged(path, at, what))
+                return Err(Error::damaged(self.data().name(), at, what));
             }
-            Cluster::At(at) => {
-                // The last cluster of a file may be cut at the end of the guest's disk.
-                let len = self.cluster().min(self.size - number * self.cluster());
-                require(self.storage.as_ref(), at, len, "a cluster")?;
-                Ok(cluster)
-            }
-            Cluster::Compressed(_) | Cluster::Unallocated | Cluster::Zero => Ok(cluster),
+            // The last cluster of a file may be cut at the end of the guest's disk.
+            let len = self.cluster().min(self.size - number * self.cluster());
+            require(self.data(), at, len, "a cluster")?;
         }
-    }
-
-    fn facts(&self) -> Facts {
-        let mut details = Vec::new();
-        if self.snapshots > 0 {
-            details.push(("internal snapshots".into(), self.snapshots.to_string()));
+        if self.subclusters == 1 {
+            return Ok(at.map_or(Cluster::Unallocated, Cluster::At));
         }
-        Facts {
-            shape: Shape::new(Format::Qcow2, Layout::Thin),
-            variant: format!("version {}", self.version),
-            virtual_size: self.size,
-            file_size: self.storage.len(),
-            allocated: self.storage.allocated(),
-            unit: Some(("cluster".into(), self.cluster())),
-            compression: None,
-            chain: self.parent.as_ref().map(|(name, parent)| chain_over(name, &parent.facts)).unwrap_or_default(),
-            content_id: None,
-            details,
-            unclean: self.incompatible & incompatible::DIRTY != 0,
+        let bits = table[index + 1];
+        if bits & (bits >> SUBCLUSTERS) & u64::from(u32::MAX) != 0 || (at.is_none() && bits as u32 != 0) {
+            let what = format!("the subclusters of the guest's cluster {number} are said to be two things at once");
+            return Err(Error::damaged(self.storage.name(), None, what));
         }
+        Ok(Cluster::Divided(at, bits))
     }
 }
 
+/// The run of subclusters from `first` on that are alike, of a cluster at `at` with these bitmaps.
+fn subclusters_at(at: Option<u64>, bits: u64, first: u64, subcluster: u64) -> Span {
+    let state = |index: u64| (bits >> index & 1, bits >> (SUBCLUSTERS + index) & 1);
+    let units = (first..SUBCLUSTERS).take_while(|&index| state(index) == state(first)).count() as u64;
+    let place = match (state(first), at) {
+        ((_, 1), _) => Place::Zero,
+        ((1, _), Some(at)) => Place::At(at + first * subcluster),
+        _ => Place::Below,
+    };
+    Span { place, units }
+}
+
 /// Opens the backing file whose name lies at `at`; its format is the one that the header's extension declares.
-fn open_backing(storage: &dyn Storage, opener: &Opener, at: u64, len: u32, header_len: u64) -> Result<(String, Image)> {
+fn open_backing(
+    storage: &dyn Storage,
+    opener: &Opener,
+    at: u64,
+    len: u32,
+    extensions: &Extensions,
+) -> Result<(String, Image)> {
     let path = storage.name();
     if len > MAX_BACKING_NAME {
-        return Err(Error::damaged(
-            path,
-            16,
-            format!("the backing file's name has {len} bytes, expected at most 1023"),
-        ));
+        let what = format!("the backing file's name has {len} bytes, expected at most {MAX_BACKING_NAME}");
+        return Err(Error::damaged(path, 16, what));
     }
     let bytes = read_vec(storage, at, len as usize, "the backing file's name")?;
     let name = String::from_utf8_lossy(&bytes).into_owned();
@@ -218,9 +384,9 @@ fn open_backing(storage: &dyn Storage, opener: &Opener, at: u64, len: u32, heade
         let what = format!("it is a delta of '{name}', which is no file");
         return Err(Error::Unsupported { path: path.into(), what });
     }
-    let declared = match backing_format(storage, header_len)? {
+    let declared = match &extensions.backing_format {
         None => None,
-        Some(format) => Some(format.parse::<Format>().map_err(|_| Error::Unsupported {
+        Some(format) => Some(declared_format(format).ok_or_else(|| Error::Unsupported {
             path: path.into(),
             what: format!("its backing file is declared to be of format '{format}'"),
         })?),
@@ -229,23 +395,9 @@ fn open_backing(storage: &dyn Storage, opener: &Opener, at: u64, len: u32, heade
     Ok((name, parent))
 }
 
-/// The extension that declares the backing file's format (section "Header extensions").
-fn backing_format(storage: &dyn Storage, mut at: u64) -> Result<Option<String>> {
-    // There are a handful of extensions; each takes 8 bytes at least.
-    for _ in 0..64 {
-        let head = read_vec(storage, at, 8, "a header extension")?;
-        let number = |bytes: &[u8]| bytes.iter().fold(0u32, |sum, &byte| (sum << 8) | u32::from(byte));
-        let (kind, len) = (number(&head[..4]), number(&head[4..]));
-        match kind {
-            0 => return Ok(None),
-            BACKING_FORMAT if len < 64 => {
-                let bytes = read_vec(storage, at + 8, len as usize, "the backing file's format")?;
-                return Ok(Some(String::from_utf8_lossy(&bytes).into_owned()));
-            }
-            _ => at += 8 + u64::from(len).next_multiple_of(8),
-        }
-    }
-    Ok(None)
+/// The formats that backing files are declared to have; one of them under a name of its own.
+fn declared_format(name: &str) -> Option<Format> {
+    if name == "vpc" { Some(Format::Vhd) } else { name.parse().ok() }
 }
 
 impl UnitMap for Qcow2Map {
@@ -253,38 +405,66 @@ impl UnitMap for Qcow2Map {
         self.storage.as_ref()
     }
 
+    fn data(&self) -> &dyn Storage {
+        self.data.as_ref().unwrap_or(&self.storage).as_ref()
+    }
+
     fn size(&self) -> u64 {
         self.size
     }
 
     fn unit(&self) -> u64 {
-        self.cluster()
+        self.cluster() / self.subclusters
+    }
+
+    fn packed_units(&self) -> u64 {
+        self.subclusters
     }
 
     fn span_at(&self, number: u64) -> Result<Span> {
+        let (cluster, first) = (number / self.subclusters, number % self.subclusters);
         let entries = self.l2_entries();
-        let Some(table) = self.l2_table(number / entries)? else {
-            return Ok(Span { place: Place::Below, units: entries - number % entries });
+        let Some(table) = self.l2_table(cluster / entries)? else {
+            let units = (entries - cluster % entries) * self.subclusters - first;
+            return Ok(Span { place: Place::Below, units });
         };
-        Ok(Span::one(match self.lookup(&table, number)? {
+        let place = match self.lookup(&table, cluster)? {
+            Cluster::Divided(at, bits) => return Ok(subclusters_at(at, bits, first, self.unit())),
             Cluster::At(at) => Place::At(at),
             Cluster::Unallocated => Place::Below,
             Cluster::Zero => Place::Zero,
             Cluster::Compressed(_) => Place::Packed,
-        }))
+        };
+        Ok(Span { place, units: self.subclusters - first })
     }
 
     fn below(&self) -> Option<&Arc<dyn Disk>> {
-        self.parent.as_ref().map(|(_, parent)| &parent.disk)
+        self.parent.as_ref().map(|parent| &parent.disk)
     }
 
     fn unpack(&self, number: u64, out: &mut [u8]) -> Result<()> {
-        let table = self.l2_table(number / self.l2_entries())?;
-        let cluster = table.map(|table| self.lookup(&table, number)).transpose()?;
-        let Some(Cluster::Compressed(entry)) = cluster else {
+        let cluster = number / self.subclusters;
+        let table = self.l2_table(cluster / self.l2_entries())?;
+        let found = table.map(|table| self.lookup(&table, cluster)).transpose()?;
+        let Some(Cluster::Compressed(entry)) = found else {
             out.fill(0);
             return Ok(());
         };
         compressed::unpack(self.storage.as_ref(), entry, self.cluster_bits, self.compression, out)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn subclusters_that_are_alike_are_told_together() {
+        // Stored: 0 to 3; zero: 4 and 5; the rest is below.
+        let bits = 0b1111 | (0b11_0000 << 32);
+        let span = |first| subclusters_at(Some(1 << 20), bits, first, 2048);
+        assert_eq!(span(1), Span { place: Place::At((1 << 20) + 2048), units: 3 });
+        assert_eq!(span(4), Span { place: Place::Zero, units: 2 });
+        assert_eq!(span(6), Span { place: Place::Below, units: 26 });
     }
 }

@@ -1,5 +1,6 @@
 //! The guest's bytes as they are.
 
+pub(crate) mod packed;
 mod read;
 mod write;
 

@@ -48,20 +48,8 @@ impl Disk for RawDisk {
 pub fn open(storage: Arc<dyn Storage>, _: &Opener) -> Result<Image> {
     let (len, allocated) = (storage.len(), storage.allocated());
     let layout = if allocated < len { Layout::Thin } else { Layout::Full };
-    let facts = Facts {
-        shape: Shape::new(Format::Raw, layout),
-        variant: "raw bytes".into(),
-        virtual_size: len,
-        file_size: len,
-        allocated,
-        unit: None,
-        compression: None,
-        chain: Vec::new(),
-        content_id: None,
-        details: Vec::new(),
-        unclean: false,
-    };
-    Ok(Image { disk: Arc::new(RawDisk::new(storage)), facts })
+    let facts = Facts::new(Shape::new(Format::Raw, layout), "raw bytes", len, storage.as_ref());
+    Ok(Image::new(Arc::new(RawDisk::new(storage)), facts))
 }
 
 /// Whether a file that starts with `head` looks like a disk that a machine or a system has written: a boot sector, a

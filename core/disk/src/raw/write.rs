@@ -1,45 +1,50 @@
-//! Writing bare bytes: a file with holes where the disk is zero, or with all its space present.
+//! Writing bare bytes: a file with holes where the disk is zero, or with all its space present; or into a pipe.
 
-use std::fs::File;
+use std::sync::Arc;
 
-use crate::{error::Result, output::Output, pipeline::Writer, shape::Layout};
+use super::packed;
+use crate::{
+    error::Result,
+    formats::NewImage,
+    output::Output,
+    pipeline::{Spot, Writer},
+    shape::Layout,
+};
 
 /// The piece in which zeros are left out: the block of common file systems.
 const UNIT: u64 = 4096;
 
 struct RawWriter {
-    output: Output,
-    size: u64,
+    output: Arc<Output>,
 }
 
-/// Makes a writer for a raw file of `size` bytes.
+/// Makes a writer for a raw file.
 ///
 /// # Errors
 /// When the file system cannot hold a file of that length.
-pub fn create(file: File, name: String, layout: Layout, size: u64) -> Result<Box<dyn Writer>> {
-    let output = Output { file, name };
-    match layout {
+pub fn create(output: Output, image: &NewImage) -> Result<Box<dyn Writer>> {
+    if let Some(kind) = image.wrapping {
+        return packed::create(output, kind);
+    }
+    let size = image.size.unwrap_or(0);
+    match image.shape.layout {
         Layout::Full => output.allocate(size)?,
+        _ if output.is_pipe() => {}
         _ => output.set_len(size)?,
     }
-    Ok(Box::new(RawWriter { output, size }))
+    Ok(Box::new(RawWriter { output: Arc::new(output) }))
 }
 
 impl Writer for RawWriter {
-    fn output(&self) -> &Output {
-        &self.output
-    }
-
     fn unit(&self) -> u64 {
         UNIT
     }
 
-    fn place(&mut self, offset: u64, len: u64) -> Result<u64> {
-        crate::error::check_range(offset, len as usize, self.size)?;
-        Ok(offset)
+    fn place(&mut self, offset: u64, _len: u64) -> Result<Spot> {
+        Ok(Spot::new(&self.output, offset))
     }
 
-    fn finish(&mut self) -> Result<()> {
-        Ok(())
+    fn finish(&mut self, size: u64) -> Result<()> {
+        self.output.set_len(size)
     }
 }

@@ -148,6 +148,16 @@ impl Storage for FileStorage {
         let path = super::resolve_link(folder.unwrap_or(Path::new(".")), &self.name, name, links)?;
         Ok(Arc::new(Self::open(&path)?))
     }
+
+    fn neighbours(&self) -> Result<Vec<String>> {
+        let folder = self.identity.path.parent().filter(|folder| *folder != Path::new("")).unwrap_or(Path::new("."));
+        let entries = std::fs::read_dir(folder).map_err(Error::io("listing", folder.to_string_lossy(), None))?;
+        let files = entries.flatten().filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_file()));
+        let names = files.filter_map(|entry| entry.file_name().into_string().ok());
+        let mut names: Vec<String> = names.take(super::MAX_NEIGHBOURS).collect();
+        names.sort();
+        Ok(names)
+    }
 }
 
 #[cfg(test)]

@@ -1,10 +1,14 @@
 //! Where a disk is stored: a file, a block device, a member of an archive in place, or several pieces in a row.
 
+pub mod archive;
+mod cursor;
 mod file;
 mod memory;
 mod pieces;
-pub mod tar;
+mod stream;
+mod tar;
 pub mod wrapped;
+mod zip;
 
 use std::{
     io,
@@ -12,9 +16,12 @@ use std::{
     sync::Arc,
 };
 
+pub use archive::Archive;
 pub use file::{FileStorage, Identity};
 pub use memory::MemoryStorage;
 pub use pieces::Pieces;
+pub use stream::Stream;
+use wrapped::Wrapping;
 
 use crate::{
     disk::Extent,
@@ -61,7 +68,18 @@ pub trait Storage: Send + Sync {
     fn sibling(&self, name: &str, _links: Links) -> Result<Arc<dyn Storage>> {
         Err(Error::NoMember { archive: self.name().into(), member: name.into() })
     }
+
+    /// Names of the plain files beside this one, for [`Storage::sibling`].
+    ///
+    /// # Errors
+    /// What the system says.
+    fn neighbours(&self) -> Result<Vec<String>> {
+        Ok(Vec::new())
+    }
 }
+
+/// The most files that are looked at beside one.
+const MAX_NEIGHBOURS: usize = 4096;
 
 /// Reads `len` bytes at `offset`; `what` names the structure in the error.
 pub(crate) fn read_vec(storage: &dyn Storage, offset: u64, len: usize, what: &str) -> Result<Vec<u8>> {
@@ -108,18 +126,81 @@ pub(crate) fn require(storage: &dyn Storage, offset: u64, len: u64, what: &str) 
     }
 }
 
-/// Opens what `path` names for reading: a file, a block device, or, where the path continues into an archive
-/// (`tidelog.ova/tidelog-disk1.vmdk`), that member in place.
+/// What a path leads to.
+#[derive(Clone)]
+pub enum Source {
+    /// Bytes that can be read at any place.
+    Storage(Arc<dyn Storage>),
+    /// Bytes that can only be read forwards.
+    Stream(Stream),
+}
+
+/// Finds what `path` names: a file, a block device, the first of several pieces (`disk.img.000`), or, where the path
+/// continues into an archive (`tidelog.ova/tidelog-disk1.vmdk`), that member. A file that is compressed as a whole is
+/// a storage; [`Source::unwrapped`] makes a stream of it.
 ///
 /// # Errors
-/// What the system says; [`Error::NoMember`]; those of [`tar::Archive::open`].
-pub fn open(path: &Path) -> Result<Arc<dyn Storage>> {
+/// What the system says; [`Error::NoMember`]; those of [`Archive::open`]; a piece that is missing.
+pub fn locate(path: &Path) -> Result<Source> {
     let (file, member) = split_at_archive(path);
+    let Some(member) = member else {
+        return Ok(Source::Storage(match pieces::find(&file)? {
+            Some(pieces) => Arc::new(pieces),
+            None => Arc::new(FileStorage::open(&file)?),
+        }));
+    };
     let storage: Arc<dyn Storage> = Arc::new(FileStorage::open(&file)?);
-    match member {
-        None => Ok(storage),
-        Some(member) if tar::is_tar(storage.as_ref())? => tar::Archive::open(storage)?.member(&member),
-        Some(member) => Err(Error::NoMember { archive: storage.name().into(), member }),
+    if archive::is_archive(storage.as_ref())? {
+        let archive = Archive::open(storage.clone())?;
+        return match archive.find(&member).and_then(|found| found.packed.clone()) {
+            Some(method) => Ok(Source::Stream(Stream::in_zip(storage, method, member))),
+            None => archive.member(&member).map(Source::Storage),
+        };
+    }
+    let head = read_vec(storage.as_ref(), 0, storage.len().min(8) as usize, "its start")?;
+    match Wrapping::detect(&head) {
+        Some(kind) => Ok(Source::Stream(Stream::in_tar(storage, kind, member))),
+        None => Err(Error::NoMember { archive: storage.name().into(), member }),
+    }
+}
+
+impl Source {
+    /// As the person would name it.
+    pub fn name(&self) -> &str {
+        match self {
+            Self::Storage(storage) => storage.name(),
+            Self::Stream(stream) => stream.name(),
+        }
+    }
+
+    /// A stream instead of a file that is compressed as a whole.
+    ///
+    /// # Errors
+    /// What reading says.
+    pub fn unwrapped(self) -> Result<Self> {
+        let Self::Storage(storage) = &self else { return Ok(self) };
+        let head = read_vec(storage.as_ref(), 0, storage.len().min(8) as usize, "its start")?;
+        Ok(match Wrapping::detect(&head) {
+            Some(kind) => Self::Stream(Stream::wrapped(storage.clone(), kind)),
+            None => self,
+        })
+    }
+}
+
+/// Opens what `path` names and can be read at any place: see [`locate`].
+///
+/// # Errors
+/// Those of [`locate`]; [`Error::Unsupported`] for a compressed member of an archive.
+pub fn open(path: &Path) -> Result<Arc<dyn Storage>> {
+    match locate(path)? {
+        Source::Storage(storage) => Ok(storage),
+        Source::Stream(stream) => Err(Error::Unsupported {
+            path: stream.name().into(),
+            what: format!(
+                "it is compressed ({}) and can only be read forwards, which `reformis recast` does",
+                stream.kind()
+            ),
+        }),
     }
 }
 

@@ -39,6 +39,17 @@ impl Wrapping {
         kinds.into_iter().find(|(magic, _)| head.starts_with(magic)).map(|(_, kind)| kind)
     }
 
+    /// The stream that a file name's ending stands for.
+    pub fn from_extension(extension: &str) -> Option<Self> {
+        Some(match extension.to_ascii_lowercase().as_str() {
+            "gz" => Self::Gzip,
+            "zst" => Self::Zstd,
+            "xz" => Self::Xz,
+            "bz2" => Self::Bzip2,
+            _ => return None,
+        })
+    }
+
     /// The word for it.
     pub fn name(self) -> &'static str {
         match self {
@@ -53,7 +64,7 @@ impl Wrapping {
     ///
     /// # Errors
     /// When there is no memory for the unpacker.
-    pub fn unpack<'a>(self, packed: impl Read + 'a) -> io::Result<Box<dyn Read + 'a>> {
+    pub fn unpack<'a>(self, packed: impl Read + Send + 'a) -> io::Result<Box<dyn Read + Send + 'a>> {
         Ok(match self {
             Self::Gzip => Box::new(flate2::read::MultiGzDecoder::new(packed)),
             Self::Zstd => Box::new(zstd::stream::read::Decoder::new(packed)?),
@@ -63,17 +74,17 @@ impl Wrapping {
     }
 }
 
-/// Reads a storage from its start on, and counts for the watch.
-pub struct Forward<'a> {
+/// Reads a storage from its start on, and tells how much.
+pub(super) struct Forward<'a> {
     storage: Arc<dyn Storage>,
     at: u64,
-    watch: Watch<'a>,
+    counted: &'a (dyn Fn(u64) + Sync),
 }
 
 impl<'a> Forward<'a> {
     /// The bytes of `storage`.
-    pub fn new(storage: Arc<dyn Storage>, watch: Watch<'a>) -> Self {
-        Self { storage, at: 0, watch }
+    pub(super) fn new(storage: Arc<dyn Storage>, counted: &'a (dyn Fn(u64) + Sync)) -> Self {
+        Self { storage, at: 0, counted }
     }
 }
 
@@ -82,13 +93,34 @@ impl Read for Forward<'_> {
         let len = (buf.len() as u64).min(self.storage.len() - self.at) as usize;
         self.storage.read_at(self.at, &mut buf[..len]).map_err(|error| io::Error::other(error.to_string()))?;
         self.at += len as u64;
-        (self.watch.progress)(len as u64);
+        (self.counted)(len as u64);
         Ok(len)
     }
 }
 
 /// Bytes that are written in one go; runs of zeros of this length become holes.
 const PIECE: usize = 64 << 10;
+
+/// Reads until `buf` is full or the stream ends; returns how much. `at` bytes came before, and `name` stands for the stream
+/// in messages.
+///
+/// # Errors
+/// [`Error::Damaged`] when the stream ends early or is broken.
+pub fn fill(stream: &mut dyn Read, buf: &mut [u8], name: &str, at: u64) -> Result<usize> {
+    let mut filled = 0;
+    while filled < buf.len() {
+        match stream.read(&mut buf[filled..]) {
+            Ok(0) => break,
+            Ok(len) => filled += len,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => {
+                let what = format!("after {} unpacked bytes: {error}", at + filled as u64);
+                return Err(Error::damaged(name, None, what));
+            }
+        }
+    }
+    Ok(filled)
+}
 
 /// Writes what `stream` gives into `file` from its start on, leaving holes for zeros; `name` stands for the stream in
 /// messages. Returns the length.
@@ -100,18 +132,7 @@ pub fn spool(mut stream: impl Read, file: &File, name: &str, watch: &Watch<'_>) 
     let mut at = 0;
     loop {
         watch.check()?;
-        let mut filled = 0;
-        while filled < PIECE {
-            match stream.read(&mut piece[filled..]) {
-                Ok(0) => break,
-                Ok(len) => filled += len,
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) => {
-                    let what = format!("after {} unpacked bytes: {error}", at + filled as u64);
-                    return Err(Error::damaged(name, None, what));
-                }
-            }
-        }
+        let filled = fill(&mut stream, &mut piece, name, at)?;
         if filled > 0 && !is_zero(&piece[..filled]) {
             file.write_all_at(&piece[..filled], at).map_err(Error::io("spooling", name, Some(at)))?;
         }

@@ -32,6 +32,26 @@ pub(super) struct Geometry {
     pub(super) sector_size: U32,
 }
 
+/// The pre-header and the header of version 0.1: the table follows it, and the blocks follow the table.
+#[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+pub(super) struct OldHeader {
+    pub(super) text: [u8; 64],
+    pub(super) signature: U32,
+    pub(super) version: U32,
+    pub(super) image_type: U32,
+    pub(super) flags: U32,
+    pub(super) comment: [u8; 256],
+    pub(super) legacy_geometry: Geometry,
+    pub(super) disk_size: U64,
+    pub(super) block_size: U32,
+    pub(super) blocks: U32,
+    pub(super) blocks_allocated: U32,
+    pub(super) uuid: [u8; 16],
+    pub(super) modification_uuid: [u8; 16],
+    pub(super) parent_uuid: [u8; 16],
+}
+
 /// The pre-header and the header of version 1.1.
 #[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
@@ -62,4 +82,35 @@ pub(super) struct Header {
     pub(super) parent_uuid: [u8; 16],
     pub(super) parent_modification_uuid: [u8; 16],
     pub(super) geometry: Geometry,
+}
+
+impl Header {
+    /// What an old header says, in the fields of this one.
+    pub(super) fn from_old(old: &OldHeader) -> Self {
+        let table_at = size_of::<OldHeader>() as u32;
+        Self {
+            text: old.text,
+            signature: old.signature,
+            version: old.version,
+            header_size: U32::new(0),
+            image_type: old.image_type,
+            flags: old.flags,
+            comment: old.comment,
+            blocks_offset: U32::new(table_at),
+            data_offset: U32::new(table_at.saturating_add(old.blocks.get().saturating_mul(4))),
+            legacy_geometry: old.legacy_geometry,
+            translation: U32::ZERO,
+            disk_size: old.disk_size,
+            block_size: old.block_size,
+            block_extra: U32::ZERO,
+            blocks: old.blocks,
+            blocks_allocated: old.blocks_allocated,
+            uuid: old.uuid,
+            modification_uuid: old.modification_uuid,
+            parent_uuid: old.parent_uuid,
+            // It does not say; every state of the parent is the right one.
+            parent_modification_uuid: [0; 16],
+            geometry: old.legacy_geometry,
+        }
+    }
 }

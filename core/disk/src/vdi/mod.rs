@@ -1,11 +1,12 @@
-//! VDI, version 1.1.
+//! VDI, versions 0.1 and 1.
 //!
 //! Source: the format's description as its makers published it in their forum ("All about VDIs"), and the field names of
 //! that description.
 
 mod header;
+mod parent;
 mod read;
 mod write;
 
 pub use read::{open, probe};
-pub use write::create;
+pub use write::{MAX_SIZE, create};

@@ -1,13 +1,17 @@
-//! Reading thin and full images.
+//! Reading thin and full images, and deltas.
 
 use std::sync::Arc;
 
 use uuid::Uuid;
 use zerocopy::FromBytes;
 
-use super::header::{Header, SIGNATURE, ZERO, kind};
+use super::{
+    header::{FREE, Header, OldHeader, SIGNATURE, ZERO, kind},
+    parent,
+};
 use crate::{
     ByteSize,
+    disk::Disk,
     error::{Error, Result},
     formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
@@ -27,38 +31,78 @@ pub fn probe(head: &[u8]) -> bool {
 ///
 /// # Errors
 /// [`Error::Damaged`] and [`Error::CutShort`] for tables that break the format's rules; [`Error::Unsupported`] for
-/// deltas and other versions.
-pub fn open(storage: Arc<dyn Storage>, _: &Opener) -> Result<Image> {
-    let map = Map::open(storage)?;
-    let facts = map.facts();
-    Ok(Image { disk: UnitDisk(map).shared(), facts })
+/// versions that are not known; those of finding and opening the disk below.
+pub fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
+    let header = read_header(storage.as_ref())?;
+    let mut facts = facts(storage.as_ref(), &header);
+    let below = match header.image_type.get() {
+        kind::UNDO | kind::DELTA => Some(parent::open(storage.as_ref(), opener, &header, &mut facts)?),
+        _ => None,
+    };
+    let map = Map::open(storage, header, below)?;
+    Ok(Image::new(UnitDisk(map).shared(), facts))
+}
+
+/// Reads the header, whatever its version.
+pub(super) fn read_header(storage: &dyn Storage) -> Result<Header> {
+    let path = storage.name().to_string();
+    let bytes = read_vec(storage, 0, size_of::<OldHeader>(), "the header")?;
+    let old = OldHeader::read_from_bytes(&bytes).map_err(|_| Error::damaged(&path, 0, "no header"))?;
+    if old.signature.get() != SIGNATURE {
+        return Err(Error::damaged(&path, 64, "the signature of a VDI image is missing"));
+    }
+    match old.version.get() {
+        0x0000_0001 => Ok(Header::from_old(&old)),
+        version if version >> 16 == 1 => {
+            let bytes = read_vec(storage, 0, size_of::<Header>(), "the header")?;
+            Header::read_from_bytes(&bytes).map_err(|_| Error::damaged(&path, 0, "no header"))
+        }
+        version => {
+            let what = format!("it is of version {}.{}; versions 0.1 and 1 are known", version >> 16, version & 0xffff);
+            Err(Error::Unsupported { path, what })
+        }
+    }
+}
+
+fn facts(storage: &dyn Storage, header: &Header) -> Facts {
+    let (layout, variant) = match header.image_type.get() {
+        kind::FULL => (Layout::Full, "fixed"),
+        kind::UNDO => (Layout::Thin, "undo"),
+        kind::DELTA => (Layout::Thin, "differencing"),
+        _ => (Layout::Thin, "dynamic"),
+    };
+    let shape = Shape::new(Format::Vdi, layout);
+    let mut facts = Facts::new(shape, variant, header.disk_size.get(), storage);
+    facts.unit = Some(("block".into(), header.block_size.get().into()));
+    let modified = Uuid::from_bytes_le(header.modification_uuid).to_string();
+    facts.detail("UUID", Uuid::from_bytes_le(header.uuid).to_string());
+    facts.detail("UUID of its state", modified.clone());
+    facts.content_id = Some(modified);
+    let text = |bytes: &[u8]| {
+        let bytes: Vec<u8> = bytes.iter().copied().take_while(|&b| b != 0 && b != b'\n').collect();
+        String::from_utf8_lossy(&bytes).into_owned()
+    };
+    facts.detail("comment", text(&header.comment));
+    facts.detail("creator", text(&header.text).trim_matches(['<', '>', ' ']));
+    let version = header.version.get();
+    facts.detail("version", format!("{}.{}", version >> 16, version & 0xffff));
+    facts
 }
 
 struct Map {
     storage: Arc<dyn Storage>,
     header: Header,
     table: Vec<u32>,
+    /// The disk that this one is a delta of.
+    below: Option<Arc<dyn Disk>>,
 }
 
 impl Map {
-    fn open(storage: Arc<dyn Storage>) -> Result<Self> {
+    fn open(storage: Arc<dyn Storage>, header: Header, below: Option<Arc<dyn Disk>>) -> Result<Self> {
         let path = storage.name().to_string();
         let damaged = |offset: u64, what: String| Err(Error::damaged(&path, offset, what));
-        let bytes = read_vec(storage.as_ref(), 0, size_of::<Header>(), "the header")?;
-        let Ok(header) = Header::read_from_bytes(&bytes) else { return damaged(0, "no header".into()) };
-        if header.signature.get() != SIGNATURE {
-            return damaged(64, "the signature of a VDI image is missing".into());
-        }
-        if header.version.get() >> 16 != 1 {
-            let what = format!("it is of version {}; version 1 is known", header.version.get() >> 16);
-            return Err(Error::Unsupported { path, what });
-        }
-        match header.image_type.get() {
-            kind::THIN | kind::FULL => {}
-            kind::UNDO | kind::DELTA => {
-                return Err(Error::Unsupported { path, what: "it is a delta of another disk".into() });
-            }
-            other => return damaged(76, format!("an image of type {other}, expected 1 to 4")),
+        if !(kind::THIN..=kind::DELTA).contains(&header.image_type.get()) {
+            return damaged(76, format!("an image of type {}, expected 1 to 4", header.image_type));
         }
         let block = header.block_size.get();
         if !block.is_power_of_two() || !(4096..=256 << 20).contains(&block) {
@@ -77,35 +121,11 @@ impl Map {
         let at = u64::from(header.blocks_offset.get());
         let table = read_entries(storage.as_ref(), at, needed, "the block table", u32::from_le_bytes)?;
         check_once(&table, &path, at)?;
-        Ok(Self { storage, header, table })
+        Ok(Self { storage, header, table, below })
     }
 
     fn block(&self) -> u64 {
         self.header.block_size.get().into()
-    }
-
-    fn facts(&self) -> Facts {
-        let full = self.header.image_type.get() == kind::FULL;
-        let mut details = vec![("UUID".into(), Uuid::from_bytes_le(self.header.uuid).to_string())];
-        let comment: Vec<u8> = self.header.comment.iter().copied().take_while(|&b| b != 0).collect();
-        if !comment.is_empty() {
-            details.push(("comment".into(), String::from_utf8_lossy(&comment).into_owned()));
-        }
-        let text: Vec<u8> = self.header.text.iter().copied().take_while(|&b| b != 0 && b != b'\n').collect();
-        details.push(("creator".into(), String::from_utf8_lossy(&text).trim_matches(['<', '>', ' ']).to_string()));
-        Facts {
-            shape: Shape::new(Format::Vdi, if full { Layout::Full } else { Layout::Thin }),
-            variant: if full { "fixed" } else { "dynamic" }.into(),
-            virtual_size: self.header.disk_size.get(),
-            file_size: self.storage.len(),
-            allocated: self.storage.allocated(),
-            unit: Some(("block".into(), self.block())),
-            compression: None,
-            chain: Vec::new(),
-            content_id: None,
-            details,
-            unclean: false,
-        }
     }
 }
 
@@ -134,10 +154,16 @@ impl UnitMap for Map {
         self.block()
     }
 
+    fn below(&self) -> Option<&Arc<dyn Disk>> {
+        self.below.as_ref()
+    }
+
     fn span_at(&self, number: u64) -> Result<Span> {
         let entry = self.table[number as usize];
-        if entry >= ZERO {
-            return Ok(Span::one(Place::Zero));
+        match entry {
+            FREE => return Ok(Span::one(Place::Below)),
+            ZERO => return Ok(Span::one(Place::Zero)),
+            _ => {}
         }
         let extra = u64::from(self.header.block_extra.get());
         let start = u64::from(self.header.data_offset.get()) + u64::from(entry) * (self.block() + extra) + extra;

@@ -1,6 +1,6 @@
 //! Writing thin and full images: blocks of 1 MiB in the guest's order, the table and the header last.
 
-use std::fs::File;
+use std::sync::Arc;
 
 use uuid::Uuid;
 use zerocopy::{
@@ -10,10 +10,11 @@ use zerocopy::{
 
 use super::header::{FREE, Geometry, Header, SIGNATURE, VERSION, kind};
 use crate::{
-    ByteSize, SECTOR,
-    error::{Error, Result},
+    SECTOR,
+    error::Result,
+    formats::NewImage,
     output::Output,
-    pipeline::Writer,
+    pipeline::{Spot, Writer},
     shape::Layout,
 };
 
@@ -22,58 +23,51 @@ const BLOCK: u64 = 1 << 20;
 const UNIT: u64 = 64 << 10;
 /// Hosts align the table and the data like the blocks.
 const TABLE_AT: u64 = BLOCK;
-/// Readers refuse more.
-const MAX_SIZE: u64 = 128 << 40;
+/// The largest disk in bytes: readers refuse more.
+pub const MAX_SIZE: u64 = 128 << 40;
 
 struct VdiWriter {
-    output: Output,
-    size: u64,
-    layout: Layout,
+    output: Arc<Output>,
+    full: bool,
     data_at: u64,
     table: Vec<U32>,
     stored: u32,
 }
 
-/// Makes a writer for a disk of `size` bytes, a multiple of the sector.
+/// Makes a writer.
 ///
 /// # Errors
-/// [`Error::Unwritable`] for a size beyond 128 TiB; no room for a full image.
-pub fn create(file: File, name: String, layout: Layout, size: u64) -> Result<Box<dyn Writer>> {
-    if size > MAX_SIZE {
-        let what = format!("a disk of {} is more than the {} of vdi", ByteSize(size), ByteSize(MAX_SIZE));
-        return Err(Error::Unwritable { path: name, what });
-    }
-    let blocks = size.div_ceil(BLOCK);
+/// No room for a full image.
+pub fn create(output: Output, image: &NewImage) -> Result<Box<dyn Writer>> {
+    // The table stands before the blocks, so that its length, and the size, has to be known.
+    let blocks = image.size.unwrap_or(0).div_ceil(BLOCK);
     let data_at = (TABLE_AT + blocks * 4).next_multiple_of(BLOCK);
-    let output = Output { file, name };
-    let (table, stored) = if layout == Layout::Full {
+    let full = image.shape.layout == Layout::Full;
+    let (table, stored) = if full {
         output.allocate(data_at + blocks * BLOCK)?;
         ((0..blocks as u32).map(U32::new).collect(), blocks as u32)
     } else {
         (vec![U32::new(FREE); blocks as usize], 0)
     };
-    Ok(Box::new(VdiWriter { output, size, layout, data_at, table, stored }))
+    Ok(Box::new(VdiWriter { output: Arc::new(output), full, data_at, table, stored }))
 }
 
 impl Writer for VdiWriter {
-    fn output(&self) -> &Output {
-        &self.output
-    }
-
     fn unit(&self) -> u64 {
         UNIT
     }
 
-    fn place(&mut self, offset: u64, _len: u64) -> Result<u64> {
+    fn place(&mut self, offset: u64, _len: u64) -> Result<Spot> {
         let entry = &mut self.table[(offset / BLOCK) as usize];
         if entry.get() == FREE {
             *entry = U32::new(self.stored);
             self.stored += 1;
         }
-        Ok(self.data_at + u64::from(entry.get()) * BLOCK + offset % BLOCK)
+        let position = self.data_at + u64::from(entry.get()) * BLOCK + offset % BLOCK;
+        Ok(Spot::new(&self.output, position))
     }
 
-    fn finish(&mut self) -> Result<()> {
+    fn finish(&mut self, size: u64) -> Result<()> {
         self.output.set_len(self.data_at + u64::from(self.stored) * BLOCK)?;
         self.output.write(self.table.as_bytes(), TABLE_AT)?;
         let mut text = [0; 64];
@@ -85,14 +79,14 @@ impl Writer for VdiWriter {
             signature: U32::new(SIGNATURE),
             version: U32::new(VERSION),
             header_size: U32::new(400),
-            image_type: U32::new(if self.layout == Layout::Full { kind::FULL } else { kind::THIN }),
+            image_type: U32::new(if self.full { kind::FULL } else { kind::THIN }),
             flags: U32::ZERO,
             comment: [0; 256],
             blocks_offset: U32::new(TABLE_AT as u32),
             data_offset: U32::new(self.data_at as u32),
             legacy_geometry: none,
             translation: U32::ZERO,
-            disk_size: U64::new(self.size),
+            disk_size: U64::new(size),
             block_size: U32::new(BLOCK as u32),
             block_extra: U32::ZERO,
             blocks: U32::new(self.table.len() as u32),

@@ -71,9 +71,26 @@ pub(super) struct DynamicHeader {
     pub(super) parent_timestamp: U32,
     pub(super) reserved: U32,
     pub(super) parent_name: [u8; 512],
-    pub(super) parent_locators: [u8; 192],
+    pub(super) parent_locators: [Locator; 8],
     pub(super) padding: [u8; 256],
 }
+
+/// Section "Parent Locator": one of eight places where the parent may be found.
+#[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+pub(super) struct Locator {
+    /// What kind of name it is; zero for none.
+    pub(super) platform_code: [u8; 4],
+    pub(super) platform_data_space: U32,
+    /// Length of the name in bytes.
+    pub(super) platform_data_length: U32,
+    pub(super) reserved: U32,
+    pub(super) platform_data_offset: U64,
+}
+
+/// Kinds of locators: names in UTF-16, little-endian, from the image's folder on and from the root on.
+pub(super) const RELATIVE: [u8; 4] = *b"W2ru";
+pub(super) const ABSOLUTE: [u8; 4] = *b"W2ku";
 
 /// The checksum of both: the complement of the sum of all bytes but those of the checksum itself, at `at`.
 pub(super) fn checksum(bytes: &[u8], at: usize) -> u32 {

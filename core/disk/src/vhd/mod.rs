@@ -3,9 +3,10 @@
 //! Source: "Virtual Hard Disk Image Format Specification", version 1.0.
 
 mod footer;
+mod parent;
 mod read;
 mod write;
 
 pub use footer::COOKIE;
 pub use read::open;
-pub use write::create;
+pub use write::{MAX_SIZE, create};

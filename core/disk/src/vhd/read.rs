@@ -1,15 +1,19 @@
-//! Reading fixed and dynamic disks.
+//! Reading fixed, dynamic and differencing disks.
 
 use std::sync::Arc;
 
 use uuid::Uuid;
 use zerocopy::FromBytes;
 
-use super::footer::{
-    COOKIE, DYNAMIC_CHECKSUM_AT, DYNAMIC_COOKIE, DynamicHeader, FOOTER_CHECKSUM_AT, Footer, UNUSED, checksum, kind,
+use super::{
+    footer::{
+        COOKIE, DYNAMIC_CHECKSUM_AT, DYNAMIC_COOKIE, DynamicHeader, FOOTER_CHECKSUM_AT, Footer, UNUSED, checksum, kind,
+    },
+    parent,
 };
 use crate::{
     ByteSize, SECTOR,
+    cache::TableCache,
     disk::{Disk, Extent},
     error::{Error, Result, check_range},
     formats::{Facts, Image, Opener},
@@ -28,9 +32,9 @@ const MAX_GEOMETRY: u64 = 65535 * 16 * 255;
 /// Opens an image.
 ///
 /// # Errors
-/// [`Error::Damaged`] and [`Error::CutShort`] for structures that break the format's rules; [`Error::Unsupported`] for
-/// deltas.
-pub fn open(storage: Arc<dyn Storage>, _: &Opener) -> Result<Image> {
+/// [`Error::Damaged`] and [`Error::CutShort`] for structures that break the format's rules; those of opening the disk
+/// below.
+pub fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
     let (footer, copied) = find_footer(storage.as_ref())?;
     let path = storage.name().to_string();
     let size = size_of_disk(&footer);
@@ -40,15 +44,17 @@ pub fn open(storage: Arc<dyn Storage>, _: &Opener) -> Result<Image> {
             require(storage.as_ref(), 0, size, "the disk")?;
             Arc::new(FixedDisk { storage, size })
         }
-        kind::DYNAMIC => {
-            let map = Map::open(storage, &footer, size)?;
+        kind::DYNAMIC | kind::DIFFERENCING => {
+            let delta = footer.disk_type.get() == kind::DIFFERENCING;
+            let (header, header_at) = read_header(storage.as_ref(), &footer)?;
+            let below = if delta { Some(parent::open(storage.as_ref(), opener, &header, &mut facts)?) } else { None };
+            let map = Map::open(storage, &header, header_at, size, below)?;
             facts.unit = Some(("block".into(), map.block));
             UnitDisk(map).shared()
         }
-        kind::DIFFERENCING => return Err(Error::Unsupported { path, what: "it is a delta of another disk".into() }),
         other => return Err(Error::damaged(&path, 60, format!("a disk of type {other}, expected 2, 3 or 4"))),
     };
-    Ok(Image { disk, facts })
+    Ok(Image::new(disk, facts))
 }
 
 /// The footer at the end, or where that is damaged the copy at the start; and whether it is the copy.
@@ -82,25 +88,42 @@ fn size_of_disk(footer: &Footer) -> u64 {
 }
 
 fn facts(storage: &dyn Storage, footer: &Footer, size: u64, copied: bool) -> Facts {
-    let fixed = footer.disk_type.get() == kind::FIXED;
-    let creator = String::from_utf8_lossy(&footer.creator_application).trim_matches(['\0', ' ']).to_string();
-    let mut details = vec![("UUID".into(), Uuid::from_bytes(footer.uuid).to_string()), ("creator".into(), creator)];
-    if size != footer.current_size.get() {
-        let stated = footer.current_size.get();
-        details.push(("size".into(), format!("by geometry, as its creator means it; {stated} bytes are stated")));
+    let (layout, variant) = match footer.disk_type.get() {
+        kind::FIXED => (Layout::Full, "fixed"),
+        kind::DIFFERENCING => (Layout::Thin, "differencing"),
+        _ => (Layout::Thin, "dynamic"),
+    };
+    let mut facts = Facts::new(Shape::new(Format::Vhd, layout), variant, size, storage);
+    let uuid = Uuid::from_bytes(footer.uuid).to_string();
+    facts.detail("UUID", uuid.clone());
+    facts.content_id = Some(uuid);
+    facts.detail("creator", String::from_utf8_lossy(&footer.creator_application).trim_matches(['\0', ' ']));
+    let (chs, stated) = (footer.geometry, footer.current_size.get());
+    facts.detail("geometry", format!("{} cylinders, {} heads, {} sectors", chs.cylinders, chs.heads, chs.sectors));
+    if size != stated {
+        facts.detail("size", format!("by geometry, as its creator means it; {stated} bytes are stated"));
     }
-    Facts {
-        shape: Shape::new(Format::Vhd, if fixed { Layout::Full } else { Layout::Thin }),
-        variant: if fixed { "fixed" } else { "dynamic" }.into(),
-        virtual_size: size,
-        file_size: storage.len(),
-        allocated: storage.allocated(),
-        unit: None,
-        compression: None,
-        chain: Vec::new(),
-        content_id: None,
-        details,
-        unclean: copied || footer.saved_state != 0,
+    if copied {
+        facts.detail("footer", "the copy at the start, since the one at the end is damaged");
+    }
+    facts.unclean = copied || footer.saved_state != 0;
+    facts
+}
+
+/// The dynamic disk header, and where it lies.
+fn read_header(storage: &dyn Storage, footer: &Footer) -> Result<(DynamicHeader, u64)> {
+    let at = footer.data_offset.get();
+    let bytes = read_vec(storage, at, size_of::<DynamicHeader>(), "the dynamic disk header")?;
+    match DynamicHeader::read_from_bytes(&bytes) {
+        Ok(header)
+            if header.cookie == DYNAMIC_COOKIE && header.checksum.get() == checksum(&bytes, DYNAMIC_CHECKSUM_AT) =>
+        {
+            Ok((header, at))
+        }
+        _ => {
+            let what = "a dynamic disk header with a right checksum was expected there";
+            Err(Error::damaged(storage.name(), at, what))
+        }
     }
 }
 
@@ -129,6 +152,9 @@ impl Disk for FixedDisk {
     }
 }
 
+/// Bitmaps of a delta's blocks that are kept: 512 bytes each in the usual size.
+const BITMAPS: usize = 64;
+
 struct Map {
     storage: Arc<dyn Storage>,
     size: u64,
@@ -136,18 +162,21 @@ struct Map {
     /// Bytes before the data of each block: a bit for each sector.
     bitmap: u64,
     table: Vec<u32>,
+    /// The disk that this one is a delta of: its bitmaps say which sectors are here.
+    below: Option<Arc<dyn Disk>>,
+    bitmaps: TableCache<u8>,
 }
 
 impl Map {
-    fn open(storage: Arc<dyn Storage>, footer: &Footer, size: u64) -> Result<Self> {
+    fn open(
+        storage: Arc<dyn Storage>,
+        header: &DynamicHeader,
+        at: u64,
+        size: u64,
+        below: Option<Arc<dyn Disk>>,
+    ) -> Result<Self> {
         let path = storage.name().to_string();
         let damaged = |offset: u64, what: String| Err(Error::damaged(&path, offset, what));
-        let at = footer.data_offset.get();
-        let bytes = read_vec(storage.as_ref(), at, size_of::<DynamicHeader>(), "the dynamic disk header")?;
-        let Ok(header) = DynamicHeader::read_from_bytes(&bytes) else { return damaged(at, "no header".into()) };
-        if header.cookie != DYNAMIC_COOKIE || header.checksum.get() != checksum(&bytes, DYNAMIC_CHECKSUM_AT) {
-            return damaged(at, "a dynamic disk header with a right checksum was expected there".into());
-        }
         let block = u64::from(header.block_size.get());
         if !block.is_power_of_two() || !(SECTOR..=256 << 20).contains(&block) {
             return damaged(at + 32, format!("blocks of {block} bytes, expected a power of two up to 256 MiB"));
@@ -169,7 +198,13 @@ impl Map {
         if let Some(pair) = stored.windows(2).find(|p| u64::from(p[1] - p[0]) * SECTOR < bitmap + block) {
             return damaged(table_at, format!("the blocks at sectors {} and {} of the file overlap", pair[0], pair[1]));
         }
-        Ok(Self { storage, size, block, bitmap, table })
+        Ok(Self { storage, size, block, bitmap, table, below, bitmaps: TableCache::new(BITMAPS) })
+    }
+
+    /// Which sectors of block `number`, which starts at `at`, are here: the first one in the highest bit.
+    fn bitmap(&self, number: u64, at: u64) -> Result<Arc<[u8]>> {
+        let load = || read_vec(self.storage.as_ref(), at, self.bitmap as usize, "a block's bitmap");
+        self.bitmaps.get(number, load)
     }
 }
 
@@ -183,18 +218,39 @@ impl UnitMap for Map {
     }
 
     fn unit(&self) -> u64 {
-        self.block
+        if self.below.is_some() { SECTOR } else { self.block }
+    }
+
+    fn below(&self) -> Option<&Arc<dyn Disk>> {
+        self.below.as_ref()
     }
 
     fn span_at(&self, number: u64) -> Result<Span> {
-        let entry = self.table[number as usize];
+        let per_block = self.block / self.unit();
+        let (block, first) = (number / per_block, number % per_block);
+        let rest = per_block - first;
+        let entry = self.table[block as usize];
         if entry == UNUSED {
-            return Ok(Span::one(Place::Zero));
+            let place = if self.below.is_some() { Place::Below } else { Place::Zero };
+            return Ok(Span { place, units: rest });
         }
-        // The bitmap of a disk without a parent says nothing that its data does not say: unwritten sectors are zero.
-        let start = u64::from(entry) * SECTOR + self.bitmap;
-        let len = self.block.min(self.size - number * self.block);
-        require(self.storage.as_ref(), start, len, &format!("block {number}"))?;
-        Ok(Span::one(Place::At(start)))
+        let at = u64::from(entry) * SECTOR;
+        let (units, here) = match &self.below {
+            // The bitmap of a disk without a parent says nothing that its data does not say: unwritten sectors are zero.
+            None => (1, true),
+            Some(_) => {
+                let bitmap = self.bitmap(block, at)?;
+                let bit = |sector: u64| bitmap[(sector / 8) as usize] & (0x80 >> (sector % 8)) != 0;
+                let alike = (first..per_block).take_while(|&sector| bit(sector) == bit(first)).count() as u64;
+                (alike, bit(first))
+            }
+        };
+        if !here {
+            return Ok(Span { place: Place::Below, units });
+        }
+        let start = at + self.bitmap + first * self.unit();
+        let len = (units * self.unit()).min(self.size - number * self.unit());
+        require(self.storage.as_ref(), start, len, &format!("block {block}"))?;
+        Ok(Span { place: Place::At(start), units })
     }
 }

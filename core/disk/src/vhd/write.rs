@@ -1,10 +1,10 @@
 //! Writing dynamic and fixed disks: blocks of 2 MiB in the guest's order, tables, header and footers last.
 
-use std::{fs::File, time::SystemTime};
+use std::{sync::Arc, time::SystemTime};
 
 use uuid::Uuid;
 use zerocopy::{
-    IntoBytes,
+    FromZeros, IntoBytes,
     byteorder::big_endian::{U32, U64},
 };
 
@@ -13,11 +13,12 @@ use super::footer::{
     UNUSED, VERSION, checksum, kind,
 };
 use crate::{
-    ByteSize, SECTOR,
-    error::{Error, Result},
+    SECTOR,
+    error::Result,
+    formats::{NewImage, check_size},
     output::Output,
-    pipeline::Writer,
-    shape::Layout,
+    pipeline::{Spot, Writer},
+    shape::{Format, Layout},
 };
 
 const BLOCK: u64 = 2 << 20;
@@ -27,48 +28,63 @@ const BITMAP: u64 = BLOCK / SECTOR / 8;
 const UNIT: u64 = 64 << 10;
 const HEADER_AT: u64 = SECTOR;
 const TABLE_AT: u64 = HEADER_AT + size_of::<DynamicHeader>() as u64;
-/// The specification's limit: 2040 GiB.
-const MAX_SIZE: u64 = 2040 << 30;
+/// The specification's limit in bytes: 2040 GiB.
+pub const MAX_SIZE: u64 = 2040 << 30;
 
 struct VhdWriter {
-    output: Output,
-    size: u64,
-    layout: Layout,
+    output: Arc<Output>,
+    full: bool,
+    /// Where the table lies; `None` for behind the blocks, when its length shows only at the end.
+    table_at: Option<u64>,
     table: Vec<U32>,
     /// First byte of the file that is not given out.
     end: u64,
 }
 
-/// Makes a writer for a disk of `size` bytes, a multiple of the sector.
+/// Makes a writer.
 ///
 /// # Errors
-/// [`Error::Unwritable`] for a size beyond 2040 GiB; no room for a full image.
-pub fn create(file: File, name: String, layout: Layout, size: u64) -> Result<Box<dyn Writer>> {
-    if size > MAX_SIZE {
-        let what = format!(
-            "a disk of {} is more than the {} that vhd holds; vhdx holds 64 TiB",
-            ByteSize(size),
-            ByteSize(MAX_SIZE)
-        );
-        return Err(Error::Unwritable { path: name, what });
-    }
-    let output = Output { file, name };
-    let entries = if layout == Layout::Full {
-        output.allocate(size + SECTOR)?;
-        0
-    } else {
-        size.div_ceil(BLOCK)
+/// No room for a full image.
+pub fn create(output: Output, image: &NewImage) -> Result<Box<dyn Writer>> {
+    let full = image.shape.layout == Layout::Full;
+    let mut writer = VhdWriter {
+        output: Arc::new(output),
+        full,
+        table_at: None,
+        table: Vec::new(),
+        end: TABLE_AT.next_multiple_of(PAGE),
     };
-    // The table fills whole sectors; what is over is unused.
-    let table = vec![U32::new(UNUSED); (entries * 4).next_multiple_of(SECTOR) as usize / 4];
-    let end = TABLE_AT + table.len() as u64 * 4;
-    Ok(Box::new(VhdWriter { output, size, layout, table, end }))
+    match image.size {
+        Some(size) if full => writer.output.allocate(size + SECTOR)?,
+        Some(size) => {
+            writer.grow_table(size.div_ceil(BLOCK));
+            writer.table_at = Some(TABLE_AT);
+            writer.end = TABLE_AT + table_len(&writer.table);
+        }
+        None => {}
+    }
+    Ok(Box::new(writer))
+}
+
+/// Where blocks start when the table comes behind them.
+const PAGE: u64 = 4096;
+
+/// Bytes that the table takes in the file.
+fn table_len(table: &[U32]) -> u64 {
+    (table.len() as u64 * 4).next_multiple_of(SECTOR)
 }
 
 impl VhdWriter {
-    fn footer(&self) -> Footer {
+    /// Makes the table at least `blocks` long.
+    fn grow_table(&mut self, blocks: u64) {
+        if blocks as usize > self.table.len() {
+            self.table.resize(blocks as usize, U32::new(UNUSED));
+        }
+    }
+
+    fn footer(&self, size: u64) -> Footer {
         let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(EPOCH, |d| d.as_secs());
-        let full = self.layout == Layout::Full;
+        let full = self.full;
         let mut footer = Footer {
             cookie: COOKIE,
             features: U32::new(2),
@@ -79,9 +95,9 @@ impl VhdWriter {
             creator_application: *b"win ",
             creator_version: U32::new(0x000a_0000),
             creator_host: *b"Wi2k",
-            original_size: U64::new(self.size),
-            current_size: U64::new(self.size),
-            geometry: Geometry::for_sectors(self.size / SECTOR),
+            original_size: U64::new(size),
+            current_size: U64::new(size),
+            geometry: Geometry::for_sectors(size / SECTOR),
             disk_type: U32::new(if full { kind::FIXED } else { kind::DYNAMIC }),
             checksum: U32::ZERO,
             uuid: *Uuid::new_v4().as_bytes(),
@@ -94,18 +110,15 @@ impl VhdWriter {
 }
 
 impl Writer for VhdWriter {
-    fn output(&self) -> &Output {
-        &self.output
-    }
-
     fn unit(&self) -> u64 {
         UNIT
     }
 
-    fn place(&mut self, offset: u64, _len: u64) -> Result<u64> {
-        if self.layout == Layout::Full {
-            return Ok(offset);
+    fn place(&mut self, offset: u64, _len: u64) -> Result<Spot> {
+        if self.full {
+            return Ok(Spot::new(&self.output, offset));
         }
+        self.grow_table(offset / BLOCK + 1);
         let entry = &mut self.table[(offset / BLOCK) as usize];
         if entry.get() == UNUSED {
             *entry = U32::new((self.end / SECTOR) as u32);
@@ -113,31 +126,34 @@ impl Writer for VhdWriter {
             self.output.write(&[0xff; BITMAP as usize], self.end)?;
             self.end += BITMAP + BLOCK;
         }
-        Ok(u64::from(entry.get()) * SECTOR + BITMAP + offset % BLOCK)
+        let position = u64::from(entry.get()) * SECTOR + BITMAP + offset % BLOCK;
+        Ok(Spot::new(&self.output, position))
     }
 
-    fn finish(&mut self) -> Result<()> {
-        let footer = self.footer();
-        if self.layout == Layout::Full {
-            return self.output.write(footer.as_bytes(), self.size);
+    fn finish(&mut self, size: u64) -> Result<()> {
+        check_size(self.output.name(), Format::Vhd, size)?;
+        let footer = self.footer(size);
+        if self.full {
+            return self.output.write(footer.as_bytes(), size);
+        }
+        self.grow_table(size.div_ceil(BLOCK));
+        let table_at = self.table_at.unwrap_or(self.end);
+        if self.table_at.is_none() {
+            self.end += table_len(&self.table);
         }
         let mut header = DynamicHeader {
             cookie: DYNAMIC_COOKIE,
             data_offset: U64::new(NOWHERE),
-            table_offset: U64::new(TABLE_AT),
+            table_offset: U64::new(table_at),
             version: U32::new(VERSION),
-            table_entries: U32::new(self.size.div_ceil(BLOCK) as u32),
+            table_entries: U32::new(size.div_ceil(BLOCK) as u32),
             block_size: U32::new(BLOCK as u32),
-            checksum: U32::ZERO,
-            parent_uuid: [0; 16],
-            parent_timestamp: U32::ZERO,
-            reserved: U32::ZERO,
-            parent_name: [0; 512],
-            parent_locators: [0; 192],
-            padding: [0; 256],
+            ..DynamicHeader::new_zeroed()
         };
         header.checksum = U32::new(checksum(header.as_bytes(), DYNAMIC_CHECKSUM_AT));
-        self.output.write(self.table.as_bytes(), TABLE_AT)?;
+        let mut table = self.table.as_bytes().to_vec();
+        table.resize(table_len(&self.table) as usize, 0xff);
+        self.output.write(&table, table_at)?;
         self.output.write(header.as_bytes(), HEADER_AT)?;
         self.output.write(footer.as_bytes(), self.end)?;
         self.output.write(footer.as_bytes(), 0)

@@ -246,4 +246,8 @@ impl Storage for Patched {
     fn sibling(&self, name: &str, links: Links) -> Result<Arc<dyn Storage>> {
         self.storage.sibling(name, links)
     }
+
+    fn neighbours(&self) -> Result<Vec<String>> {
+        self.storage.neighbours()
+    }
 }

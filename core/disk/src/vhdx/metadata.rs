@@ -9,6 +9,7 @@ use zerocopy::{
 use crate::{
     error::{Error, Result},
     source::{Storage, read_vec},
+    text::from_utf16,
 };
 
 const FILE_PARAMETERS: Uuid = uuid!("caa16737-fa36-4d43-b3b6-33f0aa44e76b");
@@ -23,8 +24,8 @@ const SIGNATURE: [u8; 8] = *b"metadata";
 const MAX_ENTRIES: u16 = 2047;
 /// Where items may start, behind the table.
 const ITEMS_AT: u32 = 64 << 10;
-/// The largest disk (section 2.6.2.2).
-pub(super) const MAX_SIZE: u64 = 64 << 40;
+/// The largest disk in bytes (section 2.6.2.2).
+pub const MAX_SIZE: u64 = 64 << 40;
 
 /// Flags of an entry: belongs to the disk and not to the file; must be understood.
 const IS_VIRTUAL_DISK: u32 = 2;
@@ -53,12 +54,18 @@ struct TableEntry {
     reserved: U32,
 }
 
+/// Section 2.6.2.6.1: the parent is another VHDX.
+const VHDX_PARENT: Uuid = uuid!("b04aefb7-d19e-4a81-b789-25b8e9445913");
+/// The longest parent locator that is read, in bytes.
+const MAX_LOCATOR: u32 = 256 << 10;
+
 /// What the region says.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Metadata {
     pub(super) block: u64,
     pub(super) full: bool,
-    pub(super) has_parent: bool,
+    /// How the parent is found, as keys and values (section 2.6.2.6); `None` when there is none.
+    pub(super) parent: Option<Vec<(String, String)>>,
     /// Guest-visible size in bytes.
     pub(super) size: u64,
     pub(super) disk_id: Uuid,
@@ -120,10 +127,22 @@ impl Metadata {
         if size > MAX_SIZE || !size.is_multiple_of(logical_sector) {
             return Err(damaged(format!("a disk of {size} bytes, expected whole sectors, at most 64 TiB")));
         }
+        let parent = if flags & HAS_PARENT != 0 {
+            let entry = entries.iter().find(|entry| Uuid::from_bytes_le(entry.item) == PARENT_LOCATOR);
+            let entry = entry.ok_or_else(|| damaged("the metadata does not say where the parent is".into()))?;
+            let (offset, length) = (u64::from(entry.offset.get()), entry.length.get());
+            if length > MAX_LOCATOR || offset + u64::from(length) > len {
+                return Err(damaged("the metadata's entry for the parent leads out of its region".into()));
+            }
+            let bytes = read_vec(storage, at + offset, length as usize, "the parent locator")?;
+            Some(parent_locator(&bytes).ok_or_else(|| damaged("the parent locator contradicts itself".into()))?)
+        } else {
+            None
+        };
         Ok(Self {
             block,
             full: flags & LEAVE_ALLOCATED != 0,
-            has_parent: flags & HAS_PARENT != 0,
+            parent,
             size,
             disk_id: Uuid::from_slice_le(&id).unwrap_or_default(),
             logical_sector,
@@ -132,7 +151,7 @@ impl Metadata {
     }
 
     /// The region's bytes, up to the end of its items.
-    pub(super) fn to_bytes(self) -> Vec<u8> {
+    pub(super) fn to_bytes(&self) -> Vec<u8> {
         let flags = if self.full { LEAVE_ALLOCATED } else { 0 };
         let parameters = [(self.block as u32).to_le_bytes(), flags.to_le_bytes()].concat();
         let items: [(Uuid, Vec<u8>, u32); 5] = [
@@ -164,6 +183,28 @@ impl Metadata {
         table.extend(data);
         table
     }
+}
+
+/// Keys and values of a parent locator (sections 2.6.2.6.2 and 2.6.2.6.3); `None` when they do not lie in it, or it is of
+/// another type.
+fn parent_locator(bytes: &[u8]) -> Option<Vec<(String, String)>> {
+    let number = |at: usize, len: usize| {
+        Some(bytes.get(at..at + len)?.iter().rev().fold(0usize, |sum, &byte| (sum << 8) | usize::from(byte)))
+    };
+    if Uuid::from_slice_le(bytes.get(..16)?).ok()? != VHDX_PARENT {
+        return None;
+    }
+    let text = |at: usize, len: usize| {
+        let (pairs, _) = bytes.get(at..at.checked_add(len)?)?.as_chunks::<2>();
+        Some(from_utf16(pairs.iter().map(|pair| u16::from_le_bytes(*pair))))
+    };
+    (0..number(18, 2)?)
+        .map(|index| {
+            let at = 20 + index * 12;
+            let key = text(number(at, 4)?, number(at + 8, 2)?)?;
+            Some((key, text(number(at + 4, 4)?, number(at + 10, 2)?)?))
+        })
+        .collect()
 }
 
 const _: () = assert!(size_of::<TableHeader>() == 32 && size_of::<TableEntry>() == 32);

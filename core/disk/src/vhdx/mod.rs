@@ -5,9 +5,11 @@
 mod header;
 mod log;
 mod metadata;
+mod parent;
 mod read;
 mod table;
 mod write;
 
+pub use metadata::MAX_SIZE;
 pub use read::{open, probe};
 pub use write::create;

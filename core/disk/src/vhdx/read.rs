@@ -1,4 +1,4 @@
-//! Reading fixed and dynamic disks.
+//! Reading fixed, dynamic and differencing disks.
 
 use std::sync::Arc;
 
@@ -12,9 +12,12 @@ use super::{
     },
     log,
     metadata::Metadata,
+    parent,
     table::{self, OFFSET_MASK, STATE_MASK, state},
 };
 use crate::{
+    cache::TableCache,
+    disk::Disk,
     error::{Error, Result},
     formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
@@ -35,13 +38,21 @@ pub fn probe(head: &[u8]) -> bool {
 /// Opens an image.
 ///
 /// # Errors
-/// [`Error::Damaged`] and [`Error::CutShort`] for structures that break the format's rules, the log's too;
-/// [`Error::Unsupported`] for deltas.
-pub fn open(storage: Arc<dyn Storage>, _: &Opener) -> Result<Image> {
-    let map = Map::open(storage)?;
-    let facts = map.facts();
-    Ok(Image { disk: UnitDisk(map).shared(), facts })
+/// [`Error::Damaged`] and [`Error::CutShort`] for structures that break the format's rules, the log's too; those of
+/// opening the disk below.
+pub fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
+    let mut map = Map::open(storage)?;
+    let mut facts = map.facts();
+    if let Some(locator) = &map.metadata.parent {
+        map.below = Some(parent::open(map.storage.as_ref(), opener, locator, &mut facts)?);
+    }
+    Ok(Image::new(UnitDisk(map).shared(), facts))
 }
+
+/// Sector bitmaps that are kept: pieces of 4 KiB.
+const BITMAPS: usize = 64;
+/// Bytes of a piece of a sector bitmap.
+const BITMAP_PIECE: u64 = 4096;
 
 struct Map {
     storage: Arc<dyn Storage>,
@@ -49,8 +60,13 @@ struct Map {
     creator: String,
     ratio: u64,
     table: Vec<u64>,
+    /// Changed whenever a guest writes to the disk.
+    data_write_id: Uuid,
     /// The log had to be replayed.
     unclean: bool,
+    /// The disk that this one is a delta of.
+    below: Option<Arc<dyn Disk>>,
+    bitmaps: TableCache<u8>,
 }
 
 impl Map {
@@ -73,11 +89,12 @@ impl Map {
         let regions = regions(storage.as_ref())?;
         let (metadata_at, metadata_len) = region(&regions, METADATA_REGION, &path)?;
         let metadata = Metadata::read(storage.as_ref(), metadata_at, metadata_len)?;
-        if metadata.has_parent {
-            return unsupported("it is a delta of another disk");
-        }
         let ratio = table::ratio(metadata.block, metadata.logical_sector);
-        let entries = table::entries(metadata.size.div_ceil(metadata.block), ratio);
+        let blocks = metadata.size.div_ceil(metadata.block);
+        let entries = match metadata.parent {
+            Some(_) => table::entries_of_delta(blocks, ratio),
+            None => table::entries(blocks, ratio),
+        };
         let (table_at, table_len) = region(&regions, BAT_REGION, &path)?;
         if entries * 8 > table_len.min(MAX_TABLE_BYTES) {
             let what = format!("a table of {table_len} bytes for a disk of {} bytes", metadata.size);
@@ -86,7 +103,9 @@ impl Map {
         let table = read_entries(storage.as_ref(), table_at, entries, "the block table", u64::from_le_bytes)?;
         let units: Vec<u16> = start[8..].chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
         let creator = String::from_utf16_lossy(units.split(|&unit| unit == 0).next().unwrap_or_default());
-        let map = Self { storage, metadata, creator, ratio, table, unclean };
+        let data_write_id = Uuid::from_bytes_le(header.data_write_guid);
+        let (below, bitmaps) = (None, TableCache::new(BITMAPS));
+        let map = Self { storage, metadata, creator, ratio, table, data_write_id, unclean, below, bitmaps };
         map.check_once(table_at)?;
         Ok(map)
     }
@@ -97,7 +116,7 @@ impl Map {
         let entry = |number| self.table[table::index(number, self.ratio) as usize];
         let mut stored: Vec<u64> = (0..blocks)
             .map(entry)
-            .filter(|e| e & STATE_MASK == state::FULLY_PRESENT)
+            .filter(|e| matches!(e & STATE_MASK, state::FULLY_PRESENT | state::PARTIALLY_PRESENT))
             .map(|e| e & OFFSET_MASK)
             .collect();
         stored.sort_unstable();
@@ -112,26 +131,45 @@ impl Map {
 
     fn facts(&self) -> Facts {
         let Metadata { full, size, disk_id, logical_sector, physical_sector, block, .. } = self.metadata;
-        let mut details = vec![
-            ("disk ID".into(), disk_id.to_string()),
-            ("sectors".into(), format!("{logical_sector} bytes, {physical_sector} physically")),
-        ];
-        if !self.creator.is_empty() {
-            details.push(("creator".into(), self.creator.clone()));
+        let (layout, variant) = match (&self.metadata.parent, full) {
+            (Some(_), _) => (Layout::Thin, "differencing"),
+            (None, true) => (Layout::Full, "fixed"),
+            (None, false) => (Layout::Thin, "dynamic"),
+        };
+        let mut facts = Facts::new(Shape::new(Format::Vhdx, layout), variant, size, self.storage.as_ref());
+        facts.unit = Some(("block".into(), block));
+        facts.sector_size = Some(logical_sector);
+        facts.content_id = Some(self.data_write_id.to_string());
+        facts.detail("disk ID", disk_id.to_string());
+        facts.detail("ID of its state", self.data_write_id.to_string());
+        facts.detail("sectors", format!("{logical_sector} bytes, {physical_sector} physically"));
+        facts.detail("creator", self.creator.clone());
+        facts.detail("log", if self.unclean { "replayed in memory" } else { "" });
+        facts.unclean = self.unclean;
+        facts
+    }
+
+    /// Which of the sectors of block `number` from `first` (counted in the block) on are here: how many alike, and
+    /// whether they are.
+    fn sectors_here(&self, number: u64, first: u64) -> Result<(u64, bool)> {
+        let per_block = self.metadata.block / self.unit();
+        let entry = self.table[table::bitmap_index(number, self.ratio) as usize];
+        if entry & STATE_MASK != state::FULLY_PRESENT {
+            let what = format!("block {number} is partly here, and the bitmap that says which part is not");
+            return Err(Error::damaged(self.storage.name(), None, what));
         }
-        Facts {
-            shape: Shape::new(Format::Vhdx, if full { Layout::Full } else { Layout::Thin }),
-            variant: if full { "fixed" } else { "dynamic" }.into(),
-            virtual_size: size,
-            file_size: self.storage.len(),
-            allocated: self.storage.allocated(),
-            unit: Some(("block".into(), block)),
-            compression: None,
-            chain: Vec::new(),
-            content_id: None,
-            details,
-            unclean: self.unclean,
-        }
+        // One bitmap serves `ratio` blocks, a bit for each sector, the first one in the lowest bit.
+        let bit = number % self.ratio * per_block + first;
+        let piece = bit / 8 / BITMAP_PIECE;
+        let at = (entry & OFFSET_MASK) + piece * BITMAP_PIECE;
+        let key = number / self.ratio * ((1 << 20) / BITMAP_PIECE) + piece;
+        let load = || read_vec(self.storage.as_ref(), at, BITMAP_PIECE as usize, "a sector bitmap");
+        let bits = self.bitmaps.get(key, load)?;
+        let inside = bit % (BITMAP_PIECE * 8);
+        let get = |bit: u64| bits[(bit / 8) as usize] & (1 << (bit % 8)) != 0;
+        let end = (inside + per_block - first).min(BITMAP_PIECE * 8);
+        let alike = (inside..end).take_while(|&bit| get(bit) == get(inside)).count() as u64;
+        Ok((alike, get(inside)))
     }
 }
 
@@ -190,23 +228,34 @@ impl UnitMap for Map {
     }
 
     fn unit(&self) -> u64 {
-        self.metadata.block
+        if self.metadata.parent.is_some() { self.metadata.logical_sector } else { self.metadata.block }
+    }
+
+    fn below(&self) -> Option<&Arc<dyn Disk>> {
+        self.below.as_ref()
     }
 
     fn span_at(&self, number: u64) -> Result<Span> {
-        let entry = self.table[table::index(number, self.ratio) as usize];
-        match entry & STATE_MASK {
-            state::NOT_PRESENT | state::UNDEFINED | state::ZERO | state::UNMAPPED => Ok(Span::one(Place::Zero)),
-            state::FULLY_PRESENT => {
-                let start = entry & OFFSET_MASK;
-                let len = self.unit().min(self.size() - number * self.unit());
-                require(self.storage.as_ref(), start, len, &format!("block {number}"))?;
-                Ok(Span::one(Place::At(start)))
-            }
+        let per_block = self.metadata.block / self.unit();
+        let (block, first) = (number / per_block, number % per_block);
+        let rest = per_block - first;
+        let entry = self.table[table::index(block, self.ratio) as usize];
+        let units = match entry & STATE_MASK {
+            state::NOT_PRESENT => return Ok(Span { place: Place::Below, units: rest }),
+            state::UNDEFINED | state::ZERO | state::UNMAPPED => return Ok(Span { place: Place::Zero, units: rest }),
+            state::FULLY_PRESENT => rest,
+            state::PARTIALLY_PRESENT if self.metadata.parent.is_some() => match self.sectors_here(block, first)? {
+                (units, true) => units,
+                (units, false) => return Ok(Span { place: Place::Below, units }),
+            },
             other => {
-                let what = format!("block {number} is in state {other}, which a disk without a parent does not have");
-                Err(Error::damaged(self.storage.name(), None, what))
+                let what = format!("block {block} is in state {other}, which a disk without a parent does not have");
+                return Err(Error::damaged(self.storage.name(), None, what));
             }
-        }
+        };
+        let start = (entry & OFFSET_MASK) + first * self.unit();
+        let len = (units * self.unit()).min(self.size() - number * self.unit());
+        require(self.storage.as_ref(), start, len, &format!("block {block}"))?;
+        Ok(Span { place: Place::At(start), units })
     }
 }

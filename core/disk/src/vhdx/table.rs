@@ -8,6 +8,8 @@ pub(super) mod state {
     pub(crate) const ZERO: u64 = 2;
     pub(crate) const UNMAPPED: u64 = 3;
     pub(crate) const FULLY_PRESENT: u64 = 6;
+    /// The sector bitmap says which sectors are here; the others are the parent's.
+    pub(crate) const PARTIALLY_PRESENT: u64 = 7;
 }
 
 /// Bits of an entry that hold the state; the offset in the file counts MiB from bit 20 on.
@@ -22,6 +24,16 @@ pub(super) fn ratio(block: u64, logical_sector: u64) -> u64 {
 /// Place in the table of block `number`.
 pub(super) fn index(number: u64, ratio: u64) -> u64 {
     number + number / ratio
+}
+
+/// Place in the table of the sector bitmap for block `number`.
+pub(super) fn bitmap_index(number: u64, ratio: u64) -> u64 {
+    (number / ratio + 1) * (ratio + 1) - 1
+}
+
+/// Entries of the table of a delta of so many blocks: a bitmap stands behind the last ones too.
+pub(super) fn entries_of_delta(blocks: u64, ratio: u64) -> u64 {
+    blocks.div_ceil(ratio) * (ratio + 1)
 }
 
 /// Entries of the table of a disk of so many blocks, without a parent: the last needs no bitmap behind it.

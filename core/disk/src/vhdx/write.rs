@@ -1,6 +1,6 @@
 //! Writing dynamic and fixed disks: blocks in the guest's order, then the tables, and the file type identifier last.
 
-use std::fs::File;
+use std::sync::Arc;
 
 use uuid::Uuid;
 use zerocopy::{
@@ -13,15 +13,16 @@ use super::{
         BAT_REGION, FILE_TYPE, HEADER_BYTES, HEADER_SIGNATURE, HEADERS_AT, Header, METADATA_REGION, REGION_SIGNATURE,
         REGION_TABLE_BYTES, REGION_TABLES_AT, RegionEntry, RegionTableHeader, checksum,
     },
-    metadata::{MAX_SIZE, Metadata},
+    metadata::Metadata,
     table::{self, state},
 };
 use crate::{
-    ByteSize, SECTOR,
-    error::{Error, Result},
+    SECTOR,
+    error::Result,
+    formats::{NewImage, check_size},
     output::Output,
-    pipeline::Writer,
-    shape::Layout,
+    pipeline::{Spot, Writer},
+    shape::{Format, Layout},
 };
 
 const MIB: u64 = 1 << 20;
@@ -36,44 +37,35 @@ const METADATA_LEN: u64 = MIB;
 const TABLE_AT: u64 = 3 * MIB;
 
 struct VhdxWriter {
-    output: Output,
-    metadata: Metadata,
+    output: Arc<Output>,
+    full: bool,
     ratio: u64,
     table: Vec<U64>,
+    /// Where the table lies; `None` for behind the blocks, when its length shows only at the end.
+    table_at: Option<u64>,
     /// First byte of the file that is not given out.
     end: u64,
 }
 
-/// Makes a writer for a disk of `size` bytes, a multiple of the sector.
+/// Makes a writer.
 ///
 /// # Errors
-/// [`Error::Unwritable`] for a size beyond 64 TiB; no room for a full image.
-pub fn create(file: File, name: String, layout: Layout, size: u64) -> Result<Box<dyn Writer>> {
-    if size > MAX_SIZE {
-        let what = format!("a disk of {} is more than the {} of vhdx", ByteSize(size), ByteSize(MAX_SIZE));
-        return Err(Error::Unwritable { path: name, what });
-    }
-    let full = layout == Layout::Full;
-    let metadata = Metadata {
-        block: BLOCK,
-        full,
-        has_parent: false,
-        size,
-        disk_id: Uuid::new_v4(),
-        logical_sector: SECTOR,
-        physical_sector: 4096,
-    };
-    let output = Output { file, name };
+/// No room for a full image.
+pub fn create(output: Output, image: &NewImage) -> Result<Box<dyn Writer>> {
+    let full = image.shape.layout == Layout::Full;
     let ratio = table::ratio(BLOCK, SECTOR);
-    let blocks = size.div_ceil(BLOCK);
-    let table = vec![U64::ZERO; table::entries(blocks, ratio) as usize];
-    let end = TABLE_AT + table_len(&table);
-    let mut writer = VhdxWriter { output, metadata, ratio, table, end };
-    if full {
-        for number in 0..blocks {
-            writer.block(number);
+    let output = Arc::new(output);
+    let mut writer = VhdxWriter { output, full, ratio, table: Vec::new(), table_at: None, end: TABLE_AT };
+    if let Some(size) = image.size {
+        writer.grow_table(size.div_ceil(BLOCK));
+        writer.table_at = Some(TABLE_AT);
+        writer.end = TABLE_AT + table_len(&writer.table);
+        if full {
+            for number in 0..size.div_ceil(BLOCK) {
+                writer.block(number);
+            }
+            writer.output.allocate(writer.end)?;
         }
-        writer.output.allocate(writer.end)?;
     }
     Ok(Box::new(writer))
 }
@@ -84,6 +76,14 @@ fn table_len(table: &[U64]) -> u64 {
 }
 
 impl VhdxWriter {
+    /// Makes the table at least long enough for so many blocks.
+    fn grow_table(&mut self, blocks: u64) {
+        let entries = table::entries(blocks, self.ratio) as usize;
+        if entries > self.table.len() {
+            self.table.resize(entries, U64::ZERO);
+        }
+    }
+
     /// First byte of block `number` in the file; it is given one when it has none.
     fn block(&mut self, number: u64) -> u64 {
         let entry = &mut self.table[table::index(number, self.ratio) as usize];
@@ -112,7 +112,7 @@ impl VhdxWriter {
         Ok(())
     }
 
-    fn write_regions(&self) -> Result<()> {
+    fn write_regions(&self, table_at: u64) -> Result<()> {
         let entry = |guid: Uuid, at: u64, len: u64| RegionEntry {
             guid: guid.to_bytes_le(),
             file_offset: U64::new(at),
@@ -126,7 +126,7 @@ impl VhdxWriter {
             reserved: U32::ZERO,
         };
         let entries =
-            [entry(BAT_REGION, TABLE_AT, table_len(&self.table)), entry(METADATA_REGION, METADATA_AT, METADATA_LEN)];
+            [entry(BAT_REGION, table_at, table_len(&self.table)), entry(METADATA_REGION, METADATA_AT, METADATA_LEN)];
         let bytes = [header.as_bytes(), entries.as_bytes()].concat();
         REGION_TABLES_AT.into_iter().try_for_each(|at| self.write_checked(&bytes, REGION_TABLE_BYTES, at))
     }
@@ -142,23 +142,36 @@ impl VhdxWriter {
 }
 
 impl Writer for VhdxWriter {
-    fn output(&self) -> &Output {
-        &self.output
-    }
-
     fn unit(&self) -> u64 {
         UNIT
     }
 
-    fn place(&mut self, offset: u64, _len: u64) -> Result<u64> {
-        Ok(self.block(offset / BLOCK) + offset % BLOCK)
+    fn place(&mut self, offset: u64, _len: u64) -> Result<Spot> {
+        self.grow_table(offset / BLOCK + 1);
+        let position = self.block(offset / BLOCK) + offset % BLOCK;
+        Ok(Spot::new(&self.output, position))
     }
 
-    fn finish(&mut self) -> Result<()> {
+    fn finish(&mut self, size: u64) -> Result<()> {
+        check_size(self.output.name(), Format::Vhdx, size)?;
+        self.grow_table(size.div_ceil(BLOCK));
+        let table_at = self.table_at.unwrap_or(self.end);
+        if self.table_at.is_none() {
+            self.end += table_len(&self.table);
+        }
         self.output.set_len(self.end)?;
-        self.output.write(self.table.as_bytes(), TABLE_AT)?;
-        self.output.write(&self.metadata.to_bytes(), METADATA_AT)?;
-        self.write_regions()?;
+        self.output.write(self.table.as_bytes(), table_at)?;
+        let metadata = Metadata {
+            block: BLOCK,
+            full: self.full,
+            parent: None,
+            size,
+            disk_id: Uuid::new_v4(),
+            logical_sector: SECTOR,
+            physical_sector: 4096,
+        };
+        self.output.write(&metadata.to_bytes(), METADATA_AT)?;
+        self.write_regions(table_at)?;
         self.write_headers()?;
         let creator: Vec<u8> = "reformis\0".encode_utf16().flat_map(u16::to_le_bytes).collect();
         self.output.write(&[&FILE_TYPE[..], &creator].concat(), 0)

@@ -44,6 +44,8 @@ pub enum ExtentKind {
     Flat,
     /// A hosted sparse extent.
     Sparse,
+    /// A datastore's sparse extent, of either kind.
+    Datastore,
     /// Nothing: all zero.
     Zero,
     /// Another kind, by its word.
@@ -59,6 +61,7 @@ impl ExtentLine {
         let kind = match kind {
             "FLAT" | "VMFS" => ExtentKind::Flat,
             "SPARSE" => ExtentKind::Sparse,
+            "VMFSSPARSE" | "SESPARSE" => ExtentKind::Datastore,
             "ZERO" => ExtentKind::Zero,
             other => ExtentKind::Other(other.into()),
         };
@@ -120,19 +123,33 @@ impl Descriptor {
     }
 }
 
-/// The text for a new disk of `sectors` in one file of the kind `create_type`, called `file`.
-pub(super) fn text(create_type: &str, file: &str, sectors: u64) -> String {
+/// The text for a new disk of `sectors` of the kind `create_type`, whose parts lie as the lines `extents` say.
+pub(super) fn text(create_type: &str, extents: &[String], sectors: u64) -> String {
     // What starts with the content's digest on other hosts is random here: it has to differ, and to be neither of two
     // values that mean something.
     let cid = (Uuid::new_v4().as_u128() as u32) % (NO_PARENT - 2) + 1;
-    let cylinders = (sectors / (255 * 63)).clamp(1, 65535);
+    let (heads, per_track) = geometry(sectors);
+    let cylinders = (sectors / (heads * per_track)).clamp(1, 65535);
+    let extents = extents.join("\n");
     format!(
         "# Disk DescriptorFile\nversion=1\nCID={cid:08x}\nparentCID=ffffffff\ncreateType=\"{create_type}\"\n\n\
-         # Extent description\nRW {sectors} SPARSE \"{file}\"\n\n# The Disk Data Base\n#DDB\n\n\
-         ddb.virtualHWVersion = \"4\"\nddb.geometry.cylinders = \"{cylinders}\"\nddb.geometry.heads = \"255\"\n\
-         ddb.geometry.sectors = \"63\"\nddb.adapterType = \"lsilogic\"\n"
+         # Extent description\n{extents}\n\n# The Disk Data Base\n#DDB\n\n\
+         ddb.virtualHWVersion = \"4\"\nddb.geometry.cylinders = \"{cylinders}\"\nddb.geometry.heads = \"{heads}\"\n\
+         ddb.geometry.sectors = \"{per_track}\"\nddb.adapterType = \"lsilogic\"\n"
     )
 }
+
+/// Heads, and sectors of a track, that SCSI adapters give a disk of so many sectors.
+fn geometry(sectors: u64) -> (u64, u64) {
+    const GIB: u64 = (1 << 30) / crate::SECTOR;
+    match sectors {
+        0..GIB => (64, 32),
+        GIB..=TWO_GIB => (128, 32),
+        _ => (255, 63),
+    }
+}
+
+const TWO_GIB: u64 = (2 << 30) / crate::SECTOR;
 
 #[cfg(test)]
 mod tests {

@@ -3,14 +3,16 @@
 use std::sync::Arc;
 
 use super::{
+    datastore,
     descriptor::{Descriptor, ExtentKind, ExtentLine},
-    read,
+    parent, read,
 };
 use crate::{
     SECTOR,
-    disk::{Disk, EmptyDisk, Extent},
+    disk::{Disk, EmptyDisk, Extent, Window},
     error::{Error, Result, check_range},
     formats::{Facts, Image, Opener},
+    raw::RawDisk,
     shape::{Format, Layout, Shape},
     source::{Storage, read_vec, require},
 };
@@ -24,7 +26,7 @@ const MAX_EXTENTS: usize = 32_000;
 ///
 /// # Errors
 /// [`Error::Damaged`] for a descriptor that is none, or extents that do not fit their files; [`Error::Unsupported`] for
-/// deltas and the datastore's own sparse kinds; those of opening the files it names.
+/// kinds of extents that are no files; those of opening the files it names, and the disk below.
 pub(super) fn open(storage: &Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
     let path = storage.name();
     if storage.len() > MAX_DESCRIPTOR {
@@ -36,26 +38,9 @@ pub(super) fn open(storage: &Arc<dyn Storage>, opener: &Opener) -> Result<Image>
     }
     let bytes = read_vec(storage.as_ref(), 0, storage.len() as usize, "the descriptor")?;
     let descriptor = Descriptor::parse(&bytes, path, 0)?;
-    if descriptor.parent_cid.is_some() {
-        let what = "it is a delta of another disk, in files of its own";
-        return Err(Error::Unsupported { path: path.into(), what: what.into() });
-    }
     if descriptor.extents.is_empty() || descriptor.extents.len() > MAX_EXTENTS {
         let what = format!("a descriptor with {} extents, expected 1 to {MAX_EXTENTS}", descriptor.extents.len());
         return Err(Error::damaged(path, 0, what));
-    }
-    let mut disk = Joined { parts: Vec::new(), size: 0, descriptor: storage.clone() };
-    let (mut file_size, mut allocated) = (storage.len(), storage.allocated());
-    for line in &descriptor.extents {
-        let (part, file) = open_extent(storage.as_ref(), opener, line)?;
-        if let Some(file) = file {
-            file_size += file.len();
-            allocated += file.allocated();
-        }
-        let len = line.sectors.checked_mul(SECTOR).and_then(|len| disk.size.checked_add(len).map(|_| len));
-        let len = len.ok_or_else(|| Error::damaged(path, 0, "its extents are larger than any disk"))?;
-        disk.parts.push((disk.size, part));
-        disk.size += len;
     }
     let flat = descriptor.extents.iter().all(|line| line.kind == ExtentKind::Flat);
     let layout = match (descriptor.extents.len(), flat) {
@@ -63,48 +48,65 @@ pub(super) fn open(storage: &Arc<dyn Storage>, opener: &Opener) -> Result<Image>
         (1, false) => Layout::Thin,
         _ => Layout::Split,
     };
-    let facts = Facts {
-        shape: Shape::new(Format::Vmdk, layout),
-        variant: descriptor.create_type.clone(),
-        virtual_size: disk.size,
-        file_size,
-        allocated,
-        unit: None,
-        compression: None,
-        chain: Vec::new(),
-        content_id: descriptor.cid.map(|cid| format!("{cid:08x}")),
-        details: vec![("extents".into(), descriptor.extents.len().to_string())],
-        unclean: false,
-    };
-    Ok(Image { disk: Arc::new(disk), facts })
+    let shape = Shape::new(Format::Vmdk, layout);
+    let mut facts = Facts::new(shape, descriptor.create_type.clone(), 0, storage.as_ref());
+    facts.content_id = descriptor.cid.map(|cid| format!("{cid:08x}"));
+    read::tell_database(&descriptor, &mut facts);
+    facts.detail("extents", descriptor.extents.len().to_string());
+    let below = parent::open(storage.as_ref(), opener, &descriptor, &mut facts)?;
+    let mut disk = Joined { parts: Vec::new(), size: 0, descriptor: storage.clone() };
+    for line in &descriptor.extents {
+        let len = line.sectors.checked_mul(SECTOR).filter(|len| disk.size.checked_add(*len).is_some());
+        let len = len.ok_or_else(|| Error::damaged(path, 0, "its extents are larger than any disk"))?;
+        let below = below.as_ref().map(|parent| Window::shared(parent.disk.clone(), disk.size, len));
+        let part = open_extent(storage.as_ref(), opener, line, below, &mut facts)?;
+        disk.parts.push((disk.size, part));
+        disk.size += len;
+    }
+    facts.virtual_size = disk.size;
+    Ok(Image::new(Arc::new(disk), facts))
 }
 
-/// A part of the disk, and the file that holds it.
-type Part = (Arc<dyn Disk>, Option<Arc<dyn Storage>>);
-
-/// The disk of one extent line, and the file that holds it.
-fn open_extent(descriptor: &dyn Storage, opener: &Opener, line: &ExtentLine) -> Result<Part> {
+/// The disk of one extent line, over its part of the disk below.
+fn open_extent(
+    descriptor: &dyn Storage,
+    opener: &Opener,
+    line: &ExtentLine,
+    below: Option<Arc<dyn Disk>>,
+    facts: &mut Facts,
+) -> Result<Arc<dyn Disk>> {
     let size = line.sectors.saturating_mul(SECTOR);
-    let file = || {
-        let name = line.file.as_deref().unwrap_or_default();
-        opener.sibling(descriptor, name)
+    let mut file = || {
+        let storage = opener.sibling(descriptor, line.file.as_deref().unwrap_or_default())?;
+        facts.file_size += storage.len();
+        facts.allocated += storage.allocated();
+        Ok::<_, Error>(storage)
+    };
+    let long_enough = |disk: Arc<dyn Disk>, storage: &dyn Storage| {
+        if disk.size() >= size {
+            return Ok(disk);
+        }
+        let what = format!("it holds {} bytes, and the descriptor says {size}", disk.size());
+        Err(Error::damaged(storage.name(), 12, what))
     };
     match &line.kind {
-        ExtentKind::Zero => Ok((Arc::new(EmptyDisk::new(size)), None)),
+        ExtentKind::Zero => Ok(Arc::new(EmptyDisk::new(size))),
         ExtentKind::Flat => {
             let storage = file()?;
             let start = line.offset.saturating_mul(SECTOR);
             require(storage.as_ref(), start, size, "the extent")?;
-            Ok((Arc::new(Flat { storage: storage.clone(), start, size }), Some(storage)))
+            Ok(Window::shared(Arc::new(RawDisk::new(storage)), start, size))
         }
         ExtentKind::Sparse => {
             let storage = file()?;
-            let disk = read::open_extent(storage.clone())?;
-            if disk.size() < size {
-                let what = format!("it holds {} bytes, and the descriptor says {size}", disk.size());
-                return Err(Error::damaged(storage.name(), 12, what));
-            }
-            Ok((disk, Some(storage)))
+            let (disk, extent) = read::open_extent(storage.clone(), below)?;
+            facts.unit = extent.unit;
+            facts.unclean |= extent.unclean;
+            long_enough(disk, storage.as_ref())
+        }
+        ExtentKind::Datastore => {
+            let storage = file()?;
+            long_enough(datastore::open(storage.clone(), below)?, storage.as_ref())
         }
         ExtentKind::Other(word) => {
             Err(Error::Unsupported { path: descriptor.name().into(), what: format!("it has an extent of kind {word}") })
@@ -156,32 +158,5 @@ impl Disk for Joined {
     fn check_unchanged(&self) -> Result<()> {
         self.descriptor.check_unchanged()?;
         self.parts.iter().try_for_each(|(_, disk)| disk.check_unchanged())
-    }
-}
-
-/// Plain bytes somewhere in a file.
-struct Flat {
-    storage: Arc<dyn Storage>,
-    start: u64,
-    size: u64,
-}
-
-impl Disk for Flat {
-    fn size(&self) -> u64 {
-        self.size
-    }
-
-    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
-        check_range(offset, buf.len(), self.size)?;
-        self.storage.read_at(self.start + offset, buf)
-    }
-
-    fn extent_at(&self, offset: u64) -> Result<Extent> {
-        let extent = self.storage.extent_at(self.start + offset)?;
-        Ok(Extent { start: offset, ..extent }.clipped(self.size))
-    }
-
-    fn check_unchanged(&self) -> Result<()> {
-        self.storage.check_unchanged()
     }
 }

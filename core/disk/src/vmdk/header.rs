@@ -92,3 +92,72 @@ pub(super) const GTES: u64 = 512;
 pub(super) const GTE_UNALLOCATED: u32 = 0;
 /// Grain table entry with [`flag::ZEROED_GRAIN`]: a grain of zeros.
 pub(super) const GTE_ZEROED: u32 = 1;
+
+/// The first four bytes of a datastore's sparse extent.
+pub(super) const COWD_MAGIC: [u8; 4] = *b"COWD";
+/// Entries of its grain tables, and of those of [`SeHeader`].
+pub(super) const DATASTORE_GTES: u64 = 4096;
+
+/// Section "ESX Server Sparse Extents" (`COWDisk_Header`), as far as it matters for reading.
+#[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+pub(super) struct CowdHeader {
+    pub(super) magic: [u8; 4],
+    pub(super) version: U32,
+    pub(super) flags: U32,
+    /// Guest-visible size.
+    pub(super) sectors: U32,
+    pub(super) grain_size: U32,
+    pub(super) gd_offset: U32,
+    pub(super) gd_entries: U32,
+    pub(super) free_sector: U32,
+}
+
+/// The first eight bytes of a space-efficient sparse extent.
+pub(super) const SE_MAGIC: u64 = 0xcafe_babe;
+/// The first eight bytes of its volatile header.
+pub(super) const SE_VOLATILE_MAGIC: u64 = 0xcafe_cafe;
+
+/// The constant header of a space-efficient sparse extent. Its makers have not published it; the field names are those in
+/// which free software that reads it agrees.
+#[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+pub(super) struct SeHeader {
+    pub(super) magic: U64,
+    /// The major version in the upper half.
+    pub(super) version: U64,
+    /// Guest-visible size.
+    pub(super) capacity: U64,
+    pub(super) grain_size: U64,
+    /// Size of a grain table.
+    pub(super) grain_table_size: U64,
+    pub(super) flags: U64,
+    pub(super) reserved: [U64; 4],
+    pub(super) volatile_header_offset: U64,
+    pub(super) volatile_header_size: U64,
+    pub(super) journal_header_offset: U64,
+    pub(super) journal_header_size: U64,
+    pub(super) journal_offset: U64,
+    pub(super) journal_size: U64,
+    pub(super) grain_dir_offset: U64,
+    pub(super) grain_dir_size: U64,
+    pub(super) grain_tables_offset: U64,
+    pub(super) grain_tables_size: U64,
+    pub(super) free_bitmap_offset: U64,
+    pub(super) free_bitmap_size: U64,
+    pub(super) backmap_offset: U64,
+    pub(super) backmap_size: U64,
+    pub(super) grains_offset: U64,
+    pub(super) grains_size: U64,
+}
+
+/// Its volatile header.
+#[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+pub(super) struct SeVolatileHeader {
+    pub(super) magic: U64,
+    pub(super) free_gt_number: U64,
+    pub(super) next_txn_seq_number: U64,
+    /// Not zero: the journal holds writes that are not in their place yet.
+    pub(super) replay_journal: U64,
+}

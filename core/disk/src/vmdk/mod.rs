@@ -1,13 +1,16 @@
 //! VMDK: sparse extents in one file, plain (`thin`) and compressed for transport (`stream`), and disks whose descriptor
-//! names the files that hold them.
+//! names the files that hold them: flat, sparse, in pieces, or as datastores keep deltas.
 //!
-//! Source: "Virtual Disk Format 5.0", technical note, sections "Hosted Sparse Extents" and "Stream-Optimized
-//! Compressed Sparse Extents".
+//! Source: "Virtual Disk Format 5.0", technical note, sections "Descriptor File", "Hosted Sparse Extents", "ESX Server
+//! Sparse Extents" and "Stream-Optimized Compressed Sparse Extents".
 
+mod datastore;
 mod descriptor;
 mod extents;
 mod header;
+mod parent;
 mod read;
+mod several;
 mod starts;
 mod stream;
 mod write;
@@ -15,15 +18,21 @@ mod write;
 pub use descriptor::Descriptor;
 pub use read::{open, probe};
 
-use crate::{error::Result, pipeline::Writer, shape::Layout};
+use crate::{SECTOR, error::Result, formats::NewImage, output::Output, pipeline::Writer, shape::Layout};
 
-/// Makes a writer for a disk of `size` bytes, a multiple of the sector.
+/// The largest disk that hosts take, in bytes.
+pub const MAX_SIZE: u64 = 62 << 40;
+
+/// Makes a writer.
 ///
 /// # Errors
-/// [`crate::Error::Unwritable`] for a size beyond the format's limit.
-pub fn create(file: std::fs::File, name: String, layout: Layout, size: u64) -> Result<Box<dyn Writer>> {
-    match layout {
-        Layout::Stream => stream::create(file, name, size),
-        _ => write::create(file, name, size),
-    }
+/// Those of the layout: no room, no further files, no size where one is needed.
+pub fn create(output: Output, image: &NewImage) -> Result<Box<dyn Writer>> {
+    let size = image.size.unwrap_or(0);
+    Ok(match image.shape.layout {
+        Layout::Stream => stream::create(output, image.size)?,
+        Layout::Full => several::create_flat(output, size)?,
+        Layout::Split => several::create_split(output, size)?,
+        Layout::Thin => Box::new(write::ThinWriter::new(output, size / SECTOR, true)),
+    })
 }

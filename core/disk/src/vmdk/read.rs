@@ -9,9 +9,11 @@ use libdeflater::{DecompressionError, Decompressor};
 use zerocopy::FromBytes;
 
 use super::{
+    datastore,
     descriptor::Descriptor,
     extents,
     header::{GD_AT_END, GTE_UNALLOCATED, GTE_ZEROED, GTES, GrainMarker, LINE_ENDS, MAGIC, SparseHeader, flag},
+    parent,
     starts::GrainStarts,
 };
 use crate::{
@@ -19,7 +21,7 @@ use crate::{
     cache::TableCache,
     disk::Disk,
     error::{Error, Result},
-    formats::{Facts, Image, Opener, chain_over},
+    formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
     source::{Storage, read_entries, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap},
@@ -43,7 +45,7 @@ const FOOTER_SEARCH: u64 = 64 << 10;
 
 /// Whether a file that starts with `head` is a sparse extent or a descriptor file.
 pub fn probe(head: &[u8]) -> bool {
-    head.starts_with(&MAGIC) || head.starts_with(DESCRIPTOR_START) || head.starts_with(b"COWD")
+    head.starts_with(&MAGIC) || head.starts_with(DESCRIPTOR_START) || datastore::probe(head)
 }
 
 /// Opens a sparse extent with its descriptor embedded, or a descriptor and the files that it names.
@@ -57,14 +59,29 @@ pub fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
     if start == DESCRIPTOR_START {
         return extents::open(&storage, opener);
     }
-    let map = SparseMap::open(storage, Some(opener))?;
-    let facts = map.facts();
-    Ok(Image { disk: UnitDisk(map).shared(), facts })
+    if datastore::probe(&start) {
+        let what = "it is the extent of a delta, which does not say of which disk: name the descriptor beside it";
+        return Err(Error::Unsupported { path: storage.name().into(), what: what.into() });
+    }
+    let mut map = SparseMap::open(storage)?;
+    if map.descriptor.extents.len() > 1 {
+        let what = format!("its disk is spread over {} files", map.descriptor.extents.len());
+        return Err(Error::Unsupported { path: map.storage.name().into(), what });
+    }
+    let mut facts = map.facts();
+    let parent = parent::open(map.storage.as_ref(), opener, &map.descriptor, &mut facts)?;
+    map.below = parent.map(|parent| parent.disk);
+    // A piece carries no descriptor; what is missing then is the rest of the disk.
+    facts.piece = map.descriptor == Descriptor::default();
+    Ok(Image::new(UnitDisk(map).shared(), facts))
 }
 
-/// Opens a sparse extent to which a descriptor in another file refers.
-pub(super) fn open_extent(storage: Arc<dyn Storage>) -> Result<Arc<dyn Disk>> {
-    Ok(UnitDisk(SparseMap::open(storage, None)?).shared())
+/// Opens a sparse extent to which a descriptor in another file refers: what its own says does not count.
+pub(super) fn open_extent(storage: Arc<dyn Storage>, below: Option<Arc<dyn Disk>>) -> Result<(Arc<dyn Disk>, Facts)> {
+    let mut map = SparseMap::open(storage)?;
+    map.below = below;
+    let facts = map.facts();
+    Ok((UnitDisk(map).shared(), facts))
 }
 
 struct SparseMap {
@@ -79,8 +96,10 @@ struct SparseMap {
     seen: Option<Mutex<(Vec<bool>, GrainStarts)>>,
     /// What a grain of zeros looks like, compressed by this disk's writer: some writers store them all.
     packed_zeros: OnceLock<Vec<u8>>,
-    /// The disk that this one is a delta of, and the name it has here.
-    parent: Option<(String, Image)>,
+    /// The first directory could not be used.
+    redundant: bool,
+    /// The disk that this one is a delta of.
+    below: Option<Arc<dyn Disk>>,
 }
 
 /// How one grain is stored.
@@ -94,27 +113,17 @@ enum Grain {
 }
 
 impl SparseMap {
-    /// Opens an extent; without an opener it is one of several, and what its own descriptor says does not count.
-    fn open(storage: Arc<dyn Storage>, opener: Option<&Opener>) -> Result<Self> {
+    fn open(storage: Arc<dyn Storage>) -> Result<Self> {
         let path = storage.name().to_string();
         let first = read_header(storage.as_ref(), 0, "the header")?;
         if first.magic != MAGIC {
-            let what = "it is a sparse extent of another kind, as datastores keep deltas";
-            return Err(Error::Unsupported { path, what: what.into() });
+            return Err(Error::damaged(&path, 0, "the first bytes are not those of a sparse extent"));
         }
         check_header(&first, &path, 0)?;
         let (header, at) =
             if first.gd_offset.get() == GD_AT_END { find_footer(storage.as_ref(), &first)? } else { (first, 0) };
         let descriptor = read_descriptor(storage.as_ref(), &first)?;
-        if opener.is_some() && descriptor.extents.len() > 1 {
-            let what = format!("its disk is spread over {} files", descriptor.extents.len());
-            return Err(Error::Unsupported { path, what });
-        }
-        let directory = read_directory(storage.as_ref(), &header, at)?;
-        let parent = match (opener, descriptor.parent_cid) {
-            (Some(opener), Some(cid)) => Some(open_parent(storage.as_ref(), opener, &descriptor, cid)?),
-            _ => None,
-        };
+        let (directory, redundant) = read_directories(storage.as_ref(), &header, at)?;
         let compressed = header.flags.get() & flag::COMPRESSED != 0;
         let seen = (!compressed)
             .then(|| Mutex::new((vec![false; directory.len()], GrainStarts::new(header.grain_size.get()))));
@@ -126,7 +135,8 @@ impl SparseMap {
             tables: TableCache::new(TABLES),
             seen,
             packed_zeros: OnceLock::new(),
-            parent,
+            redundant,
+            below: None,
         })
     }
 
@@ -260,35 +270,36 @@ impl SparseMap {
 
     fn facts(&self) -> Facts {
         let layout = if self.is_compressed() { Layout::Stream } else { Layout::Thin };
-        let mut details = Vec::new();
-        if let Some(cid) = self.descriptor.cid {
-            details.push(("CID".into(), format!("{cid:08x}")));
-        }
-        for (key, name) in [
-            ("ddb.uuid.image", "UUID"),
-            ("ddb.longContentID", "long content ID"),
-            ("ddb.virtualHWVersion", "hardware version"),
-            ("ddb.toolsVersion", "guest tools version"),
-        ] {
-            if let Some(value) = self.descriptor.database(key) {
-                details.push((name.into(), value.into()));
-            }
-        }
         let named = !self.descriptor.create_type.is_empty();
         let unnamed = if self.is_compressed() { "streamOptimized" } else { "monolithicSparse" };
-        Facts {
-            shape: Shape::new(Format::Vmdk, layout),
-            variant: if named { self.descriptor.create_type.clone() } else { unnamed.into() },
-            virtual_size: self.size(),
-            file_size: self.storage.len(),
-            allocated: self.storage.allocated(),
-            unit: Some(("grain".into(), self.grain())),
-            compression: self.is_compressed().then(|| "deflate".into()),
-            chain: self.parent.as_ref().map(|(name, parent)| chain_over(name, &parent.facts)).unwrap_or_default(),
-            content_id: self.descriptor.cid.map(|cid| format!("{cid:08x}")),
-            details,
-            unclean: self.header.unclean_shutdown != 0,
+        let variant = if named { &self.descriptor.create_type } else { unnamed };
+        let shape = Shape::new(Format::Vmdk, layout);
+        let mut facts = Facts::new(shape, variant, self.size(), self.storage.as_ref());
+        facts.unit = Some(("grain".into(), self.grain()));
+        facts.compression = self.is_compressed().then(|| "deflate".into());
+        facts.content_id = self.descriptor.cid.map(|cid| format!("{cid:08x}"));
+        tell_database(&self.descriptor, &mut facts);
+        if self.redundant {
+            facts.detail("grain directory", "the redundant one, since the first is damaged");
         }
+        facts.unclean = self.header.unclean_shutdown != 0 || self.redundant;
+        facts
+    }
+}
+
+/// What a descriptor says of its disk.
+pub(super) fn tell_database(descriptor: &Descriptor, facts: &mut Facts) {
+    facts.detail("CID", descriptor.cid.map(|cid| format!("{cid:08x}")).unwrap_or_default());
+    for (key, name) in [
+        ("ddb.uuid.image", "UUID"),
+        ("ddb.uuid", "UUID"),
+        ("ddb.longContentID", "long content ID"),
+        ("ddb.adapterType", "adapter"),
+        ("ddb.thinProvisioned", "thin"),
+        ("ddb.virtualHWVersion", "hardware version"),
+        ("ddb.toolsVersion", "guest tools version"),
+    ] {
+        facts.detail(name, descriptor.database(key).unwrap_or_default());
     }
 }
 
@@ -329,7 +340,7 @@ impl UnitMap for SparseMap {
     }
 
     fn below(&self) -> Option<&Arc<dyn Disk>> {
-        self.parent.as_ref().map(|(_, parent)| &parent.disk)
+        self.below.as_ref()
     }
 }
 
@@ -342,22 +353,6 @@ thread_local! {
 struct Scratch {
     inflater: Decompressor,
     packed: Vec<u8>,
-}
-
-/// Opens the disk below, and checks that it is the one that the delta was made of, unchanged.
-fn open_parent(storage: &dyn Storage, opener: &Opener, descriptor: &Descriptor, cid: u32) -> Result<(String, Image)> {
-    let path = storage.name();
-    let Some(name) = &descriptor.parent_hint else {
-        return Err(Error::damaged(path, None, "it is a delta of another disk, and does not say of which"));
-    };
-    let parent = opener.open_parent(storage, name, None)?;
-    let (wanted, found) = (format!("{cid:08x}"), parent.facts.content_id.clone().unwrap_or_else(|| "none".into()));
-    if found != wanted {
-        let what =
-            format!("it is a delta of a disk with CID {wanted}, and '{name}' has CID {found}: it was written since");
-        return Err(Error::damaged(path, None, what));
-    }
-    Ok((name.clone(), parent))
 }
 
 fn read_header(storage: &dyn Storage, at: u64, what: &str) -> Result<SparseHeader> {
@@ -458,11 +453,26 @@ fn read_descriptor(storage: &dyn Storage, header: &SparseHeader) -> Result<Descr
     Descriptor::parse(&bytes, storage.name(), at)
 }
 
-/// The grain directory that the header at `header_at` names: checked to lie in the file, each table once.
-fn read_directory(storage: &dyn Storage, header: &SparseHeader, header_at: u64) -> Result<Vec<u32>> {
+/// The grain directory that the header at `header_at` names, or the redundant one where the first is damaged; and whether
+/// it is that one.
+fn read_directories(storage: &dyn Storage, header: &SparseHeader, header_at: u64) -> Result<(Vec<u32>, bool)> {
+    let first = match read_directory(storage, header, header.gd_offset.get(), header_at + 56) {
+        Ok(directory) => return Ok((directory, false)),
+        Err(error) => error,
+    };
+    if header.flags.get() & flag::REDUNDANT != 0
+        && let Ok(directory) = read_directory(storage, header, header.rgd_offset.get(), header_at + 48)
+    {
+        return Ok((directory, true));
+    }
+    Err(first)
+}
+
+/// The grain directory at `sector`, as the field at `field_at` says: checked to lie in the file, each table once.
+fn read_directory(storage: &dyn Storage, header: &SparseHeader, sector: u64, field_at: u64) -> Result<Vec<u32>> {
     let tables = header.capacity.get().div_ceil(header.grain_size.get() * GTES);
-    let at = header.gd_offset.get().checked_mul(SECTOR).ok_or_else(|| {
-        Error::damaged(storage.name(), header_at + 56, "the grain directory is said to lie beyond any file")
+    let at = sector.checked_mul(SECTOR).ok_or_else(|| {
+        Error::damaged(storage.name(), field_at, "the grain directory is said to lie beyond any file")
     })?;
     let directory = read_entries(storage, at, tables, "the grain directory", u32::from_le_bytes)?;
     let mut stored: Vec<(u32, u32)> = Vec::new();

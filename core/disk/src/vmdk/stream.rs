@@ -1,7 +1,7 @@
 //! Writing for transport: compressed grains in the guest's order, each table behind its grains, the directory and the
-//! footer at the end. Nothing that was written is written again.
+//! footer at the end. In a pipe nothing is written twice; in a file the header is, once the size of the disk is known.
 
-use std::{cell::RefCell, fs::File};
+use std::{cell::RefCell, sync::Arc};
 
 use libdeflater::{CompressionLvl, Compressor};
 use zerocopy::{
@@ -11,18 +11,17 @@ use zerocopy::{
 
 use super::{
     header::{GD_AT_END, GTES, GrainMarker, LINE_ENDS, MAGIC, Marker, SparseHeader, flag, marker},
-    write::{DESCRIPTOR_AT, DESCRIPTOR_LEN, GRAIN, check_size, descriptor_block, sector_of},
+    write::{DESCRIPTOR_AT, DESCRIPTOR_LEN, GRAIN, descriptor_block, sector_of},
 };
 use crate::{
     SECTOR,
-    error::Result,
+    error::{Error, Result},
     output::Output,
-    pipeline::{Encoder, Writer},
+    pipeline::{Encoder, Spot, Writer},
 };
 
 struct StreamWriter {
-    output: Output,
-    sectors: u64,
+    output: Arc<Output>,
     directory: Vec<U32>,
     /// The table that is being filled: its number and entries.
     current: Option<(u64, Vec<U32>)>,
@@ -30,16 +29,20 @@ struct StreamWriter {
     end: u64,
 }
 
-/// Makes a writer for a disk of `size` bytes, a multiple of the sector.
+/// Makes a writer.
 ///
 /// # Errors
-/// [`crate::Error::Unwritable`] for a size beyond 62 TiB.
-pub(super) fn create(file: File, name: String, size: u64) -> Result<Box<dyn Writer>> {
-    check_size(&name, size)?;
-    let sectors = size / SECTOR;
-    let directory = vec![U32::ZERO; sectors.div_ceil(GRAIN * GTES) as usize];
-    let output = Output { file, name };
-    Ok(Box::new(StreamWriter { output, sectors, directory, current: None, end: GRAIN * SECTOR }))
+/// [`Error::Unwritable`] for a pipe when the size is not known, since the header comes first; those of writing it.
+pub(super) fn create(output: Output, size: Option<u64>) -> Result<Box<dyn Writer>> {
+    let writer = StreamWriter { output: Arc::new(output), directory: Vec::new(), current: None, end: GRAIN * SECTOR };
+    if writer.output.is_pipe() {
+        let Some(size) = size else {
+            let what = "the size of the disk has to be known before a stream begins in a pipe".into();
+            return Err(Error::Unwritable { path: writer.output.name().into(), what });
+        };
+        writer.write_start(size)?;
+    }
+    Ok(Box::new(writer))
 }
 
 thread_local! {
@@ -77,72 +80,79 @@ impl StreamWriter {
         let at = self.end + SECTOR;
         self.output.write(bytes, at)?;
         self.end = at + sectors * SECTOR;
-        sector_of(at, &self.output.name)
+        sector_of(at, self.output.name())
     }
 
     fn flush(&mut self) -> Result<()> {
         let Some((number, entries)) = self.current.take() else { return Ok(()) };
-        self.directory[number as usize] = self.put(marker::GRAIN_TABLE, entries.as_bytes())?;
+        let sector = self.put(marker::GRAIN_TABLE, entries.as_bytes())?;
+        if number as usize >= self.directory.len() {
+            self.directory.resize(number as usize + 1, U32::ZERO);
+        }
+        self.directory[number as usize] = sector;
         Ok(())
     }
 
-    fn header(&self, gd_offset: u64) -> SparseHeader {
-        SparseHeader {
-            magic: MAGIC,
-            version: U32::new(3),
-            flags: U32::new(flag::LINE_ENDS | flag::COMPRESSED | flag::MARKERS),
-            capacity: U64::new(self.sectors),
-            grain_size: U64::new(GRAIN),
-            descriptor_offset: U64::new(DESCRIPTOR_AT),
-            descriptor_size: U64::new(DESCRIPTOR_LEN),
-            num_gtes_per_gt: U32::new(GTES as u32),
-            gd_offset: U64::new(gd_offset),
-            over_head: U64::new(GRAIN),
-            line_ends: LINE_ENDS,
-            compress_algorithm: U16::new(1),
-            ..SparseHeader::new_zeroed()
-        }
+    /// Writes header and descriptor.
+    fn write_start(&self, size: u64) -> Result<()> {
+        self.output.write(header(size / SECTOR, GD_AT_END).as_bytes(), 0)?;
+        let text = descriptor_block("streamOptimized", &self.output, size / SECTOR);
+        self.output.write(&text, DESCRIPTOR_AT * SECTOR)
+    }
+}
+
+/// The header of a disk of `sectors`, which is its footer too.
+fn header(sectors: u64, gd_offset: u64) -> SparseHeader {
+    SparseHeader {
+        magic: MAGIC,
+        version: U32::new(3),
+        flags: U32::new(flag::LINE_ENDS | flag::COMPRESSED | flag::MARKERS),
+        capacity: U64::new(sectors),
+        grain_size: U64::new(GRAIN),
+        descriptor_offset: U64::new(DESCRIPTOR_AT),
+        descriptor_size: U64::new(DESCRIPTOR_LEN),
+        num_gtes_per_gt: U32::new(GTES as u32),
+        gd_offset: U64::new(gd_offset),
+        over_head: U64::new(GRAIN),
+        line_ends: LINE_ENDS,
+        compress_algorithm: U16::new(1),
+        ..SparseHeader::new_zeroed()
     }
 }
 
 impl Writer for StreamWriter {
-    fn output(&self) -> &Output {
-        &self.output
-    }
-
     fn unit(&self) -> u64 {
         GRAIN * SECTOR
     }
 
     fn encoder(&self) -> Option<Encoder> {
-        Some(encode)
+        Some(Arc::new(|offset, grain| Some(encode(offset, grain))))
     }
 
-    fn place(&mut self, offset: u64, len: u64) -> Result<u64> {
+    fn place(&mut self, offset: u64, len: u64) -> Result<Spot> {
         let grain = offset / self.unit();
         let number = grain / GTES;
         if self.current.as_ref().is_none_or(|(current, _)| *current != number) {
             self.flush()?;
         }
         let position = self.end;
-        let sector = sector_of(position, &self.output.name)?;
+        let sector = sector_of(position, self.output.name())?;
         let (_, entries) = self.current.get_or_insert_with(|| (number, vec![U32::ZERO; GTES as usize]));
         entries[(grain % GTES) as usize] = sector;
         self.end += len;
-        Ok(position)
+        Ok(Spot::new(&self.output, position))
     }
 
-    fn finish(&mut self) -> Result<()> {
+    fn finish(&mut self, size: u64) -> Result<()> {
         self.flush()?;
-        let directory = std::mem::take(&mut self.directory);
+        let sectors = size / SECTOR;
+        let mut directory = std::mem::take(&mut self.directory);
+        directory.resize(sectors.div_ceil(GRAIN * GTES) as usize, U32::ZERO);
         let gd_offset = self.put(marker::GRAIN_DIRECTORY, directory.as_bytes())?;
-        let footer = self.header(gd_offset.get().into());
-        self.put(marker::FOOTER, footer.as_bytes())?;
+        self.put(marker::FOOTER, header(sectors, gd_offset.get().into()).as_bytes())?;
         let last = Marker { kind: U32::new(marker::END_OF_STREAM), ..Marker::new_zeroed() };
         self.output.write(last.as_bytes(), self.end)?;
         self.output.set_len(self.end + SECTOR)?;
-        self.output
-            .write(&descriptor_block("streamOptimized", &self.output.name, self.sectors), DESCRIPTOR_AT * SECTOR)?;
-        self.output.write(self.header(GD_AT_END).as_bytes(), 0)
+        if self.output.is_pipe() { Ok(()) } else { self.write_start(size) }
     }
 }

@@ -1,7 +1,7 @@
-//! Writing a plain sparse extent in one file: header, descriptor, both directories and all their tables, then the grains
-//! in the guest's order. Tables in whose range nothing is stored are holes of the file.
+//! Writing a plain sparse extent: header, descriptor, both directories and all their tables, then the grains in the guest's
+//! order. Tables in whose range nothing is stored are holes of the file.
 
-use std::fs::File;
+use std::sync::Arc;
 
 use zerocopy::{
     FromZeros, IntoBytes,
@@ -13,10 +13,10 @@ use super::{
     header::{GTES, LINE_ENDS, MAGIC, SparseHeader, flag},
 };
 use crate::{
-    ByteSize, SECTOR,
+    SECTOR,
     error::{Error, Result},
     output::Output,
-    pipeline::Writer,
+    pipeline::{Spot, Writer},
 };
 
 /// Sectors of a grain.
@@ -26,18 +26,6 @@ pub(super) const DESCRIPTOR_AT: u64 = 1;
 pub(super) const DESCRIPTOR_LEN: u64 = 20;
 /// Sectors of a grain table.
 const TABLE: u64 = GTES * 4 / SECTOR;
-/// The largest disk that hosts take.
-const MAX_SIZE: u64 = 62 << 40;
-
-/// Fails for a disk that is larger than hosts take.
-pub(super) fn check_size(name: &str, size: u64) -> Result<()> {
-    if size <= MAX_SIZE {
-        return Ok(());
-    }
-    let what = format!("a disk of {} is more than the {} of vmdk", ByteSize(size), ByteSize(MAX_SIZE));
-    Err(Error::Unwritable { path: name.into(), what })
-}
-
 /// The number of a sector of the file, as tables hold it.
 pub(super) fn sector_of(position: u64, name: &str) -> Result<U32> {
     u32::try_from(position / SECTOR).map(U32::new).map_err(|_| Error::Unwritable {
@@ -46,17 +34,21 @@ pub(super) fn sector_of(position: u64, name: &str) -> Result<U32> {
     })
 }
 
-/// The descriptor for the file called `name`, filled up to its room.
-pub(super) fn descriptor_block(create_type: &str, name: &str, sectors: u64) -> Vec<u8> {
-    let file = name.rsplit('/').next().unwrap_or(name).replace('"', "");
-    let mut text = descriptor::text(create_type, &file, sectors).into_bytes();
+/// The descriptor for the one file that is written, filled up to its room.
+pub(super) fn descriptor_block(create_type: &str, output: &Output, sectors: u64) -> Vec<u8> {
+    // What comes out of a pipe gets its name later, and readers go by the header.
+    let file = if output.is_pipe() { "disk.vmdk".into() } else { output.base_name() };
+    let mut text = descriptor::text(create_type, &[format!("RW {sectors} SPARSE \"{file}\"")], sectors).into_bytes();
     text.resize((DESCRIPTOR_LEN * SECTOR) as usize, 0);
     text
 }
 
-struct ThinWriter {
-    output: Output,
+/// Writes one sparse extent: a disk, or a piece of one.
+pub(super) struct ThinWriter {
+    output: Arc<Output>,
     sectors: u64,
+    /// Whether the extent is a disk of its own, with its descriptor.
+    whole: bool,
     /// First sectors of the redundant directory and of the directory; their tables follow each.
     directories: [u64; 2],
     /// Grain tables.
@@ -67,24 +59,18 @@ struct ThinWriter {
     end: u64,
 }
 
-/// Makes a writer for a disk of `size` bytes, a multiple of the sector.
-///
-/// # Errors
-/// [`Error::Unwritable`] for a size beyond 62 TiB.
-pub(super) fn create(file: File, name: String, size: u64) -> Result<Box<dyn Writer>> {
-    check_size(&name, size)?;
-    let sectors = size / SECTOR;
-    let tables = sectors.div_ceil(GRAIN * GTES);
-    let directory = (tables * 4).div_ceil(SECTOR);
-    let first = DESCRIPTOR_AT + DESCRIPTOR_LEN;
-    let second = first + directory + tables * TABLE;
-    let over_head = (second + directory + tables * TABLE).next_multiple_of(GRAIN);
-    let output = Output { file, name };
-    let end = over_head * SECTOR;
-    Ok(Box::new(ThinWriter { output, sectors, directories: [first, second], tables, current: None, end }))
-}
-
 impl ThinWriter {
+    /// A writer for `sectors` of a disk.
+    pub(super) fn new(output: Output, sectors: u64, whole: bool) -> Self {
+        let tables = sectors.div_ceil(GRAIN * GTES);
+        let directory = (tables * 4).div_ceil(SECTOR);
+        let first = DESCRIPTOR_AT + DESCRIPTOR_LEN;
+        let second = first + directory + tables * TABLE;
+        let over_head = (second + directory + tables * TABLE).next_multiple_of(GRAIN);
+        let (output, end) = (Arc::new(output), over_head * SECTOR);
+        Self { output, sectors, whole, directories: [first, second], tables, current: None, end }
+    }
+
     fn directory_len(&self) -> u64 {
         (self.tables * 4).div_ceil(SECTOR)
     }
@@ -100,15 +86,11 @@ impl ThinWriter {
 }
 
 impl Writer for ThinWriter {
-    fn output(&self) -> &Output {
-        &self.output
-    }
-
     fn unit(&self) -> u64 {
         GRAIN * SECTOR
     }
 
-    fn place(&mut self, offset: u64, len: u64) -> Result<u64> {
+    fn place(&mut self, offset: u64, len: u64) -> Result<Spot> {
         let grain = offset / self.unit();
         let number = grain / GTES;
         if self.current.as_ref().is_none_or(|(current, _)| *current != number) {
@@ -118,13 +100,13 @@ impl Writer for ThinWriter {
         let position = self.end;
         for index in 0..len.div_ceil(GRAIN * SECTOR) {
             let at = position + index * GRAIN * SECTOR;
-            entries[((grain + index) % GTES) as usize] = sector_of(at, &self.output.name)?;
+            entries[((grain + index) % GTES) as usize] = sector_of(at, self.output.name())?;
         }
         self.end += len.next_multiple_of(GRAIN * SECTOR);
-        Ok(position)
+        Ok(Spot::new(&self.output, position))
     }
 
-    fn finish(&mut self) -> Result<()> {
+    fn finish(&mut self, _size: u64) -> Result<()> {
         self.flush()?;
         self.output.set_len(self.end)?;
         for directory in self.directories {
@@ -132,8 +114,10 @@ impl Writer for ThinWriter {
             let entries: Vec<U32> = (0..self.tables).map(|number| U32::new((first + number * TABLE) as u32)).collect();
             self.output.write(entries.as_bytes(), directory * SECTOR)?;
         }
-        let text = descriptor_block("monolithicSparse", &self.output.name, self.sectors);
-        self.output.write(&text, DESCRIPTOR_AT * SECTOR)?;
+        if self.whole {
+            let text = descriptor_block("monolithicSparse", &self.output, self.sectors);
+            self.output.write(&text, DESCRIPTOR_AT * SECTOR)?;
+        }
         let second = self.directories[1] + self.directory_len() + self.tables * TABLE;
         let header = SparseHeader {
             magic: MAGIC,
@@ -142,8 +126,8 @@ impl Writer for ThinWriter {
             flags: U32::new(flag::LINE_ENDS | flag::REDUNDANT),
             capacity: U64::new(self.sectors),
             grain_size: U64::new(GRAIN),
-            descriptor_offset: U64::new(DESCRIPTOR_AT),
-            descriptor_size: U64::new(DESCRIPTOR_LEN),
+            descriptor_offset: U64::new(if self.whole { DESCRIPTOR_AT } else { 0 }),
+            descriptor_size: U64::new(if self.whole { DESCRIPTOR_LEN } else { 0 }),
             num_gtes_per_gt: U32::new(GTES as u32),
             rgd_offset: U64::new(self.directories[0]),
             gd_offset: U64::new(self.directories[1]),

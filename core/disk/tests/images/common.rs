@@ -3,7 +3,9 @@
 use std::{path::Path, sync::Arc};
 
 use reformis_disk::{
-    Disk, Result, Shape, formats,
+    Disk, Result,
+    formats::{self, NewImage},
+    output::Output,
     pipeline::{self, Copied, Watch},
     source::{self, MemoryStorage},
 };
@@ -15,10 +17,20 @@ pub(crate) fn watch() -> Watch<'static> {
 
 /// Writes `disk` to `path`.
 pub(crate) fn write(disk: &dyn Disk, shape: &str, path: &Path) -> Result<Copied> {
-    let shape: Shape = shape.parse()?;
-    let file = std::fs::File::create(path).expect("a file in the test's own folder");
-    let mut writer = formats::create(file, path.to_string_lossy().into(), shape, disk.size())?;
+    write_new(disk, &NewImage::new(shape.parse()?, disk.size()), path)
+}
+
+/// Writes `disk` to `path`, and beside it where the shape has several files.
+pub(crate) fn write_new(disk: &dyn Disk, image: &NewImage, path: &Path) -> Result<Copied> {
+    let mut writer = formats::create_in(output(path), image)?;
     pipeline::copy(disk, writer.as_mut(), &watch())
+}
+
+/// A new file, and others beside it.
+pub(crate) fn output(path: &Path) -> Output {
+    let folder = path.parent().expect("a path in the test's own folder").to_path_buf();
+    let file = |path: &Path| std::fs::File::create(path).expect("a file in the test's own folder");
+    Output::with_pieces(file(path), path.to_string_lossy(), Box::new(move |name| Ok(file(&folder.join(name)))))
 }
 
 /// Opens the image at `path`, of whatever format.

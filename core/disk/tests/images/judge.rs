@@ -4,7 +4,7 @@
 use std::{path::Path, process::Command};
 
 use reformis_disk::{
-    Format, Layout,
+    Format, Layout, Shape,
     formats::{self, Opener},
     pipeline,
     source::{self, Links},
@@ -52,7 +52,7 @@ fn assert_emulator_reads(driver: &str, path: &Path, content: &Content, read_only
 #[ignore = "needs the machine emulator"]
 fn the_emulator_opens_every_shape_of_ours_for_writing_and_reads_it_exactly() {
     let folder = tempfile::tempdir().unwrap();
-    for shape in formats::written() {
+    for shape in Shape::all() {
         let driver = if shape.format == Format::Vhd { "vpc" } else { shape.format.name() };
         for content in contents() {
             let path = folder.path().join("ours.img");
@@ -75,7 +75,7 @@ fn the_emulator_opens_every_shape_of_ours_for_writing_and_reads_it_exactly() {
 #[ignore = "needs the archiver 7zz"]
 fn a_general_archiver_reads_every_shape_of_ours_exactly() {
     let folder = tempfile::tempdir().unwrap();
-    for shape in formats::written() {
+    for shape in Shape::all() {
         let kind = match shape.format {
             Format::Raw => continue,
             Format::Qcow2 => "qcow",
@@ -200,19 +200,25 @@ fn deltas_are_read_with_what_is_below_them() {
     let sparse = foreign("vmdk", &json!({ "subformat": "monolithicSparse" }), false, &base, folder.path());
     let same_size = Content { size: base.size, runs: over.runs[..2].to_vec() };
     let path = delta("vmdk", &sparse, json!({}), &same_size, folder.path());
-    let error = open(&path).map(drop).unwrap_err().to_string();
+    // It names the disk below by its whole path, and beside the delta it is found all the same; elsewhere it is not.
+    let elsewhere = folder.path().join("elsewhere");
+    std::fs::create_dir(&elsewhere).unwrap();
+    std::fs::copy(&path, elsewhere.join("delta.vmdk")).unwrap();
+    let error = open(&elsewhere.join("delta.vmdk")).map(drop).unwrap_err().to_string();
     assert!(error.contains("the name is absolute"), "{error}");
     let trusted = Opener::new(Links::Trusted).open(source::open(&path).unwrap(), None).unwrap();
     let both = Content { size: base.size, runs: base.runs.iter().chain(&same_size.runs).copied().collect() };
     assert_holds(trusted.disk.as_ref(), &both);
+    assert_holds(open(&path).unwrap().as_ref(), &both);
     assert_eq!(trusted.facts.chain.len(), 1);
     // A disk below that was written since is not the one that the delta was made of.
     let mut bytes = std::fs::read(&sparse).unwrap();
     let at = bytes.windows(4).position(|w| w == b"CID=").unwrap() + 4;
     bytes[at..at + 8].copy_from_slice(b"0badcafe");
     std::fs::write(&sparse, bytes).unwrap();
-    let error = Opener::new(Links::Trusted).open(source::open(&path).unwrap(), None).map(drop).unwrap_err().to_string();
-    assert!(error.contains("has CID 0badcafe: it was written since"), "{error}");
+    let image = formats::open(source::open(&path).unwrap(), None).unwrap();
+    let error = image.disk.read_at(0, &mut [0; 512]).unwrap_err().to_string();
+    assert!(error.contains("has 0badcafe: it was written or replaced since"), "{error}");
 }
 
 #[test]

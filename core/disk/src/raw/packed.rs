@@ -1,0 +1,117 @@
+//! Writing bare bytes compressed as a whole, on all cores: each block becomes a member of its own (RFC 1952, section 2.2)
+//! or a frame of its own (RFC 8878, section 3), and those that follow one another unpack to the bytes that follow one
+//! another.
+
+use std::{cell::RefCell, sync::Arc};
+
+use libdeflater::{CompressionLvl, Compressor};
+
+use crate::{
+    digest::BLOCK,
+    error::{Error, Result},
+    output::Output,
+    pipeline::{Encoder, Spot, Writer},
+    source::wrapped::Wrapping,
+};
+
+/// Packed zeros that are written in one go.
+const MANY: u64 = 256;
+
+struct PackedWriter {
+    output: Arc<Output>,
+    encode: fn(&[u8]) -> Vec<u8>,
+    /// A block of zeros, packed.
+    zeros: Vec<u8>,
+    /// How far the disk is written.
+    next: u64,
+    /// First byte of the file that is not given out.
+    end: u64,
+}
+
+/// Makes a writer of raw bytes inside `kind`.
+///
+/// # Errors
+/// [`Error::Unwritable`] for kinds that are only read.
+pub(super) fn create(output: Output, kind: Wrapping) -> Result<Box<dyn Writer>> {
+    let encode = match kind {
+        Wrapping::Gzip => gzip,
+        Wrapping::Zstd => zstd,
+        Wrapping::Xz | Wrapping::Bzip2 => {
+            let what = format!("{} is only read; gzip and zstd are written", kind.name());
+            return Err(Error::Unwritable { path: output.name().into(), what });
+        }
+    };
+    let zeros = encode(&vec![0; BLOCK as usize]);
+    Ok(Box::new(PackedWriter { output: Arc::new(output), encode, zeros, next: 0, end: 0 }))
+}
+
+thread_local! {
+    static GZIP: RefCell<Compressor> = RefCell::new(Compressor::new(CompressionLvl::fastest()));
+    static ZSTD: RefCell<Option<zstd::bulk::Compressor<'static>>> = const { RefCell::new(None) };
+}
+
+fn gzip(block: &[u8]) -> Vec<u8> {
+    GZIP.with_borrow_mut(|compressor| {
+        let mut packed = vec![0; compressor.gzip_compress_bound(block.len())];
+        // The room is what the compressor asked for, so there is no error to report.
+        let len = compressor.gzip_compress(block, &mut packed).unwrap_or(0);
+        packed.truncate(len);
+        packed
+    })
+}
+
+/// `bytes` as one frame of zstd, at its fastest usual level.
+pub(crate) fn zstd(bytes: &[u8]) -> Vec<u8> {
+    ZSTD.with_borrow_mut(|compressor| {
+        if compressor.is_none() {
+            *compressor = zstd::bulk::Compressor::new(1).ok();
+        }
+        // A level that exists and room that is taken as needed: there is no error to report.
+        compressor.as_mut().and_then(|compressor| compressor.compress(bytes).ok()).unwrap_or_default()
+    })
+}
+
+impl PackedWriter {
+    /// Writes zeros up to guest offset `offset`.
+    fn fill(&mut self, offset: u64) -> Result<()> {
+        while self.next < offset {
+            let blocks = ((offset - self.next) / BLOCK).min(MANY);
+            let (len, packed) = match blocks {
+                0 => (offset - self.next, (self.encode)(&vec![0; (offset - self.next) as usize])),
+                _ => (blocks * BLOCK, self.zeros.repeat(blocks as usize)),
+            };
+            self.output.write(&packed, self.end)?;
+            self.next += len;
+            self.end += packed.len() as u64;
+        }
+        Ok(())
+    }
+}
+
+impl Writer for PackedWriter {
+    fn unit(&self) -> u64 {
+        BLOCK
+    }
+
+    fn encoder(&self) -> Option<Encoder> {
+        let encode = self.encode;
+        Some(Arc::new(move |_, block| Some(encode(block))))
+    }
+
+    fn place(&mut self, offset: u64, len: u64) -> Result<Spot> {
+        self.place_encoded(offset, len, len)
+    }
+
+    fn place_encoded(&mut self, offset: u64, plain: u64, len: u64) -> Result<Spot> {
+        self.fill(offset)?;
+        let spot = Spot::new(&self.output, self.end);
+        self.next = offset + plain;
+        self.end += len;
+        Ok(spot)
+    }
+
+    fn finish(&mut self, size: u64) -> Result<()> {
+        self.fill(size)?;
+        self.output.set_len(self.end)
+    }
+}

@@ -1,0 +1,56 @@
+//! Finding the disk that a VDI is a delta of: the image in its folder that has the UUID.
+
+use std::sync::Arc;
+
+use uuid::Uuid;
+
+use super::{
+    header::Header,
+    read::{probe, read_header},
+};
+use crate::{
+    disk::Disk,
+    error::{Error, Result},
+    formats::{Facts, Opener, Trouble},
+    shape::Format,
+    source::{Links, Storage, read_vec},
+};
+
+/// Opens the disk below and tells of it in `facts`.
+///
+/// # Errors
+/// [`Error::Unsupported`] when no image in the folder has the UUID; those of opening it.
+pub(super) fn open(
+    storage: &dyn Storage,
+    opener: &Opener,
+    header: &Header,
+    facts: &mut Facts,
+) -> Result<Arc<dyn Disk>> {
+    let Some(name) = find(storage, &header.parent_uuid)? else {
+        let uuid = Uuid::from_bytes_le(header.parent_uuid);
+        let what = format!("it is a delta of the disk with UUID {uuid}, which is no image in its folder");
+        return Err(Error::Unsupported { path: storage.name().into(), what });
+    };
+    let parent = opener.open_parent(storage, &name, Some(Format::Vdi))?;
+    facts.over(&name, &parent);
+    let wanted = Uuid::from_bytes_le(header.parent_modification_uuid);
+    let found = parent.facts.content_id.clone().unwrap_or_default();
+    if !wanted.is_nil() && found != wanted.to_string() {
+        let (file, what) = (storage.name().into(), "the state".into());
+        facts.troubles.push(Trouble::WrongParent { file, parent: name, what, wanted: wanted.to_string(), found });
+    }
+    Ok(parent.disk)
+}
+
+/// The image beside `storage` that has this UUID.
+fn find(storage: &dyn Storage, uuid: &[u8; 16]) -> Result<Option<String>> {
+    for name in storage.neighbours()? {
+        // What cannot be opened or is no image is not the parent.
+        let Ok(file) = storage.sibling(&name, Links::OwnFolder) else { continue };
+        let Ok(head) = read_vec(file.as_ref(), 0, 68, "its start") else { continue };
+        if probe(&head) && read_header(file.as_ref()).is_ok_and(|header| header.uuid == *uuid) {
+            return Ok(Some(name));
+        }
+    }
+    Ok(None)
+}
