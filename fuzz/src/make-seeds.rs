@@ -1,21 +1,37 @@
-//! Writes real inputs into `corpus/`, from which the fuzzers start.
+//! Writes real inputs into `corpus/`, from which the fuzzers start: small images by our writers, by hand, and, where it is
+//! installed, by the machine emulator.
 
-use std::{fs, path::Path, sync::Arc};
+use std::{
+    fs,
+    io::{Cursor, Write},
+    path::Path,
+    sync::Arc,
+};
 
-use reformis_disk::{Disk, disk::EmptyDisk, formats, pipeline, source::MemoryStorage};
+use reformis_disk::{
+    Disk,
+    disk::EmptyDisk,
+    formats::{self, NewImage, Squeeze},
+    output::Output,
+    pipeline,
+    source::MemoryStorage,
+};
+use reformis_fuzz::join;
 use reformis_standin::{
     content::Content,
+    deltas::{Delta, datastore, vdi, vhd, vhdx},
+    emulator::Emulator,
     export,
     ova::{self, ManifestKind},
 };
+use serde_json::{Value, json};
 
-/// `disk` in `shape`, as bytes.
-fn write(disk: &dyn Disk, shape: &str) -> Vec<u8> {
+/// `disk` as the image describes, as bytes.
+fn write(disk: &dyn Disk, image: &NewImage) -> Vec<u8> {
     let folder = tempfile::tempdir().expect("a temporary folder");
     let path = folder.path().join("seed");
-    let file = fs::File::create(&path).expect("a file");
-    let shape = shape.parse().expect("a shape");
-    let mut writer = formats::create(file, "seed".into(), shape, disk.size()).expect("a writer");
+    let output = Output::file(fs::File::create(&path).expect("a file"), "seed");
+    let mut writer = formats::create_in(output, image).expect("a writer");
     let watch = pipeline::Watch { cancel: &|| false, progress: &|_| {}, workers: Some(1) };
     pipeline::copy(disk, writer.as_mut(), &watch).expect("a copy");
     fs::read(path).expect("the copy")
@@ -30,22 +46,88 @@ fn small_vdi(image: &[u8]) -> Vec<u8> {
     small
 }
 
-/// With the metadata at 320 KiB, and the table behind it.
+/// With the log at 320 KiB, the metadata at 328 KiB and the table at 404 KiB; what the tables point at is not there.
 fn small_vhdx(image: &[u8]) -> Vec<u8> {
-    let (metadata, table) = (320u64 << 10, 400u64 << 10);
+    let (log, metadata, table) = (320u64 << 10, 328u64 << 10, 404u64 << 10);
     let mut small = image[..320 << 10].to_vec();
-    small.extend(&image[2 << 20..(2 << 20) + (80 << 10)]);
-    small.resize((400 << 10) + 64, 0);
+    small.resize(metadata as usize, 0);
+    small.extend(&image[2 << 20..(2 << 20) + (76 << 10)]);
+    small.extend(&image[3 << 20..(3 << 20) + 64]);
     for at in [192usize << 10, 256 << 10] {
         for (entry, place) in [(0, table), (1, metadata)] {
             let offset = at + 16 + entry * 32 + 16;
             small[offset..offset + 8].copy_from_slice(&place.to_le_bytes());
         }
-        small[at + 4..at + 8].fill(0);
-        let sum = crc32c::crc32c(&small[at..at + (64 << 10)]);
-        small[at + 4..at + 8].copy_from_slice(&sum.to_le_bytes());
+    }
+    for header in [64usize << 10, 128 << 10] {
+        small[header + 68..header + 72].copy_from_slice(&8192u32.to_le_bytes());
+        small[header + 72..header + 80].copy_from_slice(&log.to_le_bytes());
     }
     small
+}
+
+/// The same with an entry in its log: the fuzz target makes the checksums right.
+fn with_log(small: &[u8]) -> Vec<u8> {
+    let mut small = small.to_vec();
+    let guid = [3; 16];
+    for header in [64usize << 10, 128 << 10] {
+        small[header + 48..header + 64].copy_from_slice(&guid);
+    }
+    let mut entry = b"loge\0\0\0\0".to_vec();
+    entry.extend(8192u32.to_le_bytes());
+    entry.extend(0u32.to_le_bytes());
+    entry.extend(1u64.to_le_bytes());
+    entry.extend([2, 0, 0, 0, 0, 0, 0, 0]);
+    entry.extend(guid);
+    entry.extend([0; 16]);
+    for (signature, offset) in [(b"desc", 328u64 << 10), (b"zero", 404 << 10)] {
+        entry.extend(signature);
+        entry.extend([0; 4]);
+        entry.extend(if signature == b"zero" { 0u64 } else { 0x6174_6164_6174_656d }.to_le_bytes());
+        entry.extend(offset.to_le_bytes());
+        entry.extend(1u64.to_le_bytes());
+    }
+    let at = 320 << 10;
+    small[at..at + entry.len()].copy_from_slice(&entry);
+    let metadata = small[(328 << 10)..(332 << 10)].to_vec();
+    small[at + 4096..at + 8192].copy_from_slice(&metadata);
+    small[at + 4096..at + 4100].copy_from_slice(b"data");
+    small
+}
+
+/// What the emulator makes of these options, with `written` in it; and the file beside it.
+fn emulated(options: &Value, beside: Option<&[u8]>, snapshot: bool) -> anyhow::Result<Vec<u8>> {
+    let folder = tempfile::tempdir()?;
+    let (path, other) = (folder.path().join("seed"), folder.path().join("beside"));
+    let mut options = options.clone();
+    let mut emulator = Emulator::start()?;
+    if let Some(bytes) = beside {
+        fs::write(&other, bytes)?;
+        options["backing-file"] = json!("beside");
+    }
+    let size = 300_032;
+    if options["data-file"] == true {
+        fs::File::create(&other)?;
+        let node = json!({ "driver": "file", "filename": other, "node-name": "data" });
+        emulator.command("blockdev-add", &node)?;
+        options["data-file"] = json!("data");
+    }
+    emulator.create("qcow2", &path, size, &options)?;
+    let node = emulator.open("qcow2", &path, false)?;
+    let mut client = emulator.export(&node, true)?;
+    client.write_at(4096, &[7; 9000])?;
+    if snapshot {
+        emulator.command("blockdev-snapshot-internal-sync", &json!({ "device": node, "name": "before" }))?;
+        client.write_at(8192, &[8; 9000])?;
+    }
+    drop(client);
+    emulator.quit()?;
+    let mut second = if other.exists() { fs::read(&other)? } else { Vec::new() };
+    second.truncate(20_000);
+    if snapshot {
+        second.push(1);
+    }
+    Ok(join(&fs::read(&path)?, &second))
 }
 
 fn main() {
@@ -56,17 +138,59 @@ fn main() {
     };
     let content = Content::empty(300_032).with(0, 1500, 1).with(140_000, 70_000, 2);
     let stream = export::stream_vmdk_of(&content, "seed.vmdk").expect("a stream in memory");
-    put("image", "stream.vmdk", &stream);
-
+    put("image", "stream", &stream);
+    put("vmdk", "stream", &join(&stream, &[]));
     let image = formats::open(Arc::new(MemoryStorage::new("seed", stream.clone())), None).expect("a sound stream");
+    let disk = image.disk.as_ref();
+    let of = |shape: &str| NewImage::new(shape.parse().expect("a shape"), content.size);
     for shape in ["qcow2/thin", "raw/thin", "vmdk/thin", "vhd/full"] {
-        put("image", &shape.replace('/', "-"), &write(image.disk.as_ref(), shape));
+        put("image", &shape.replace('/', "-"), &write(disk, &of(shape)));
     }
-    // The other formats keep their tables MiB apart: an empty disk, its tables moved together.
+    put("vmdk", "thin", &join(&write(disk, &of("vmdk/thin")), &[]));
+    put("vhd", "full", &join(&write(disk, &of("vhd/full")), &[]));
+    // Formats whose tables lie MiB apart: an empty disk, its tables moved together.
     let empty = EmptyDisk::new(content.size);
-    put("image", "vhd-thin", &write(&empty, "vhd/thin"));
-    put("image", "vdi-thin", &small_vdi(&write(&empty, "vdi/thin")));
-    put("image", "vhdx-thin", &small_vhdx(&write(&empty, "vhdx/thin")));
+    let vhd_thin = write(&empty, &of("vhd/thin"));
+    let vdi_thin = small_vdi(&write(&empty, &of("vdi/thin")));
+    let vhdx_thin = small_vhdx(&write(&empty, &of("vhdx/thin")));
+    for (name, bytes) in [("vhd", &vhd_thin), ("vdi", &vdi_thin), ("vhdx", &vhdx_thin)] {
+        put("image", name, bytes);
+        put(name, "thin", &join(bytes, &[]));
+    }
+    put("vhdx", "log", &join(&with_log(&vhdx_thin), &[]));
+
+    let small = Content::empty(8 * 4096).with(512, 9000, 1);
+    let written = [512..9728];
+    let delta = Delta { whole: &small, written: &written };
+    put("vhd", "delta", &join(&vhd::image(&delta, vhd_thin[68..84].try_into().expect("16 bytes"), "p"), &vhd_thin));
+    put("vhdx", "delta", &join(&small_vhdx(&vhdx::image(&delta, "0", "p")), &vhdx_thin));
+    let id = |at: usize| vdi_thin[at..at + 16].try_into().expect("16 bytes");
+    let ids = vdi::Ids { own: [1; 16], state: [2; 16], parent: id(392), parent_state: id(408) };
+    put("vdi", "delta", &join(&vdi::image(&delta, &ids, None), &vdi_thin));
+    put("vdi", "old", &join(&vdi::old_image(&delta), &[]));
+    let text = |kind| datastore::descriptor(64, kind, "e", "ffffffff", "p");
+    put("vmdk", "cowd", &join(text("VMFSSPARSE").as_bytes(), &datastore::cowd(&delta)));
+    put("vmdk", "space", &join(text("SESPARSE").as_bytes(), &datastore::space_efficient(&delta, 5, 6)));
+    put("vmdk", "flat", &join(text("FLAT").as_bytes(), &[5; 64 * 512]));
+    let over = datastore::descriptor(64, "FLAT", "e", "12345678", "p");
+    put("vmdk", "over", &join(over.as_bytes(), text("ZERO").as_bytes()));
+
+    for squeeze in [None, Some(Squeeze::Deflate), Some(Squeeze::Zstd)] {
+        let image = NewImage { squeeze, cluster: Some(4096), ..of("qcow2/thin") };
+        put("qcow2", &format!("{squeeze:?}"), &join(&write(disk, &image), &[]));
+    }
+    let kinds = [
+        ("divided", json!({ "version": "v3", "extended-l2": true, "cluster-size": 16384 }), None, false),
+        ("external", json!({ "version": "v3", "data-file": true, "cluster-size": 4096 }), None, false),
+        ("snapshot", json!({ "version": "v3", "cluster-size": 512 }), None, true),
+        ("backed", json!({ "version": "v2", "backing-fmt": "raw", "cluster-size": 4096 }), Some(&[9; 9000][..]), false),
+    ];
+    for (name, options, beside, snapshot) in kinds {
+        match emulated(&options, beside, snapshot) {
+            Ok(bytes) => put("qcow2", name, &bytes),
+            Err(error) => eprintln!("no seed '{name}' by the emulator: {error:#}"),
+        }
+    }
 
     let samples = [
         include_str!("../../core/machine/tests/samples/buoycam-efi.ovf"),
@@ -76,12 +200,29 @@ fn main() {
     for (index, sample) in samples.iter().enumerate() {
         put("ovf", &format!("{index}.ovf"), sample.as_bytes());
     }
-    let files: [(&str, &[u8]); 2] = [("a.ovf", samples[0].as_bytes()), ("b.vmdk", &[7; 700])];
+    let files: [(&str, &[u8]); 2] = [("a.ovf", samples[0].as_bytes()), ("a", &[7; 700])];
+    let mut last = Vec::new();
     for (index, kind) in [ManifestKind::Sha1, ManifestKind::Sha256, ManifestKind::Sha512].into_iter().enumerate() {
         let manifest = ova::manifest(kind, &files);
         put("manifest", &format!("{index}.mf"), manifest.as_bytes());
         let mut archive = Vec::new();
         ova::archive(&mut archive, &[files[0], ("a.mf", manifest.as_bytes()), files[1]]).expect("an archive in memory");
         put("archive", &format!("{index}.ova"), &archive);
+        last = archive;
     }
+    for (name, method) in [("stored", zip::CompressionMethod::Stored), ("deflated", zip::CompressionMethod::Deflated)] {
+        let mut writer = zip::ZipWriter::new(Cursor::new(Vec::new()));
+        let options = zip::write::SimpleFileOptions::default().compression_method(method);
+        for (name, bytes) in files {
+            writer.start_file(name, options).expect("a member in memory");
+            writer.write_all(bytes).expect("a member in memory");
+        }
+        let bytes = writer.finish().expect("an archive in memory").into_inner();
+        put("archive", name, &bytes);
+        put("stream", name, &bytes);
+    }
+    let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    gzip.write_all(&last).expect("a stream in memory");
+    put("stream", "tar.gz", &gzip.finish().expect("a stream in memory"));
+    put("stream", "zst", &zstd::encode_all(&last[..], 1).expect("a stream in memory"));
 }

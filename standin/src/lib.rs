@@ -4,6 +4,7 @@
 //! the tool is tested against something other than itself.
 
 pub mod content;
+pub mod deltas;
 pub mod emulator;
 pub mod export;
 pub mod nbd;

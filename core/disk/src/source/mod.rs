@@ -149,7 +149,15 @@ pub fn locate(path: &Path) -> Result<Source> {
             None => Arc::new(FileStorage::open(&file)?),
         }));
     };
-    let storage: Arc<dyn Storage> = Arc::new(FileStorage::open(&file)?);
+    locate_in(Arc::new(FileStorage::open(&file)?), Some(&member))
+}
+
+/// Finds `member` in the archive `storage`, compressed or not; without a member, it is the storage itself.
+///
+/// # Errors
+/// [`Error::NoMember`]; those of [`Archive::open`].
+pub fn locate_in(storage: Arc<dyn Storage>, member: Option<&str>) -> Result<Source> {
+    let Some(member) = member.map(str::to_string) else { return Ok(Source::Storage(storage)) };
     if archive::is_archive(storage.as_ref())? {
         let archive = Archive::open(storage.clone())?;
         return match archive.find(&member).and_then(|found| found.packed.clone()) {

@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod common;
+mod deltas;
 mod hostile;
 mod judge;
 mod round_trip;

@@ -1,0 +1,242 @@
+//! Deltas that the stand-ins build by hand, over disks that we or they wrote.
+
+use std::{fs, ops::Range, path::Path};
+
+use reformis_disk::{
+    Error,
+    formats::{self, Opener, Trouble},
+    source::{self, Links},
+};
+use reformis_standin::{
+    content::Content,
+    deltas::{Delta, datastore, vdi, vhd, vhdx},
+};
+
+use crate::common::{ContentDisk, assert_holds, open, write};
+
+const MIB: u64 = 1 << 20;
+
+/// A disk, what was written over it, and both together.
+struct Case {
+    base: Content,
+    written: Vec<Range<u64>>,
+    whole: Content,
+}
+
+/// The second run ends with the disk; the base is shorter, so that the delta's end lies over nothing.
+fn case() -> Case {
+    let base = Content::empty(5 * MIB).with(0, 700_000, 1).with(3 * MIB, MIB, 2);
+    let size = 5 * MIB + 77 * 512;
+    let written = vec![512..1024, 600_064..1_000_448, 2 * MIB..3 * MIB + 512, size - 512..size];
+    let mut whole = Content { size, ..base.clone() };
+    for (seed, range) in written.iter().enumerate() {
+        whole = whole.with(range.start, range.end - range.start, seed as u64 + 10);
+    }
+    Case { base, written, whole }
+}
+
+impl Case {
+    fn delta(&self) -> Delta<'_> {
+        Delta { whole: &self.whole, written: &self.written }
+    }
+}
+
+/// The delta at `path` is `whole`, found by its content, and its chain has one disk, called `parent`.
+fn assert_delta(path: &Path, whole: &Content, parent: &str) {
+    let image = formats::open(source::open(path).unwrap(), None).unwrap();
+    assert_holds(image.disk.as_ref(), whole);
+    assert_eq!(image.facts.chain, [parent]);
+    assert_eq!(image.facts.parents[0].virtual_size, 5 * MIB);
+    assert!(image.files.iter().any(|file| file.name().ends_with(parent)));
+    // What the extents call zero is zero.
+    for extent in reformis_disk::disk::extents(image.disk.as_ref()) {
+        let extent = extent.unwrap();
+        assert!(extent.kind == reformis_disk::ExtentKind::Data || !whole.touches(extent.start, extent.len));
+    }
+}
+
+/// The delta opens, tells what is wrong, and is not read.
+fn assert_wrong_parent(path: &Path, found: &str) {
+    let image = formats::open(source::open(path).unwrap(), None).unwrap();
+    let [Trouble::WrongParent { found: told, .. }] = &image.facts.troubles[..] else {
+        panic!("{:?}", image.facts.troubles)
+    };
+    assert_eq!(told, found);
+    assert!(matches!(image.disk.read_at(0, &mut [0; 512]), Err(Error::Trouble(_))));
+}
+
+#[test]
+fn a_differencing_vhd_is_read_by_its_bitmaps() {
+    let folder = tempfile::tempdir().unwrap();
+    let case = case();
+    let base = folder.path().join("base.vhd");
+    write(&ContentDisk(case.base.clone()), "vhd", &base).unwrap();
+    let uuid: [u8; 16] = fs::read(&base).unwrap()[68..84].try_into().unwrap();
+    let path = folder.path().join("delta.vhd");
+    fs::write(&path, vhd::image(&case.delta(), uuid, "base.vhd")).unwrap();
+    assert_delta(&path, &case.whole, "base.vhd");
+
+    write(&ContentDisk(case.base.clone()), "vhd", &base).unwrap();
+    let uuid: [u8; 16] = fs::read(&base).unwrap()[68..84].try_into().unwrap();
+    assert_wrong_parent(&path, &uuid::Uuid::from_bytes(uuid).to_string());
+    fs::remove_file(&base).unwrap();
+    assert!(open(&path).map(drop).unwrap_err().to_string().contains("No such file"));
+    // A name that climbs finds only what lies beside.
+    fs::write(&path, vhd::image(&case.delta(), uuid, "..\\base.vhd")).unwrap();
+    assert!(open(&path).map(drop).unwrap_err().to_string().contains("climbs out of its folder"));
+}
+
+#[test]
+fn a_differencing_vhdx_is_read_by_its_bitmaps() {
+    let folder = tempfile::tempdir().unwrap();
+    let case = case();
+    let base = folder.path().join("base.vhdx");
+    write(&ContentDisk(case.base.clone()), "vhdx", &base).unwrap();
+    let state = |path: &Path| {
+        let bytes: [u8; 16] = fs::read(path).unwrap()[(64 << 10) + 32..][..16].try_into().unwrap();
+        uuid::Uuid::from_bytes_le(bytes).to_string()
+    };
+    let path = folder.path().join("delta.vhdx");
+    fs::write(&path, vhdx::image(&case.delta(), &state(&base).to_uppercase(), "base.vhdx")).unwrap();
+    assert_delta(&path, &case.whole, "base.vhdx");
+
+    write(&ContentDisk(case.base.clone()), "vhdx", &base).unwrap();
+    assert_wrong_parent(&path, &state(&base));
+}
+
+#[test]
+fn a_vdi_finds_its_parent_by_its_uuid() {
+    let folder = tempfile::tempdir().unwrap();
+    let case = case();
+    let base = folder.path().join("renamed since.vdi");
+    write(&ContentDisk(case.base.clone()), "vdi", &base).unwrap();
+    fs::write(folder.path().join("another.vdi"), b"no image").unwrap();
+    let bytes = fs::read(&base).unwrap();
+    let uuid = |at: usize| -> [u8; 16] { bytes[at..at + 16].try_into().unwrap() };
+    let ids = vdi::Ids { own: [1; 16], state: [2; 16], parent: uuid(392), parent_state: uuid(408) };
+    // Blocks are whole here, so that what the guest gave back is a whole block: one that the base has.
+    let freed = 3 * MIB / (64 << 10) + 1;
+    let block = freed * (64 << 10);
+    let path = folder.path().join("delta.vdi");
+    fs::write(&path, vdi::image(&case.delta(), &ids, Some(freed))).unwrap();
+    let disk = open(&path).unwrap();
+    let mut found = vec![1; 64 << 10];
+    disk.read_at(block, &mut found).unwrap();
+    assert!(found.iter().all(|&byte| byte == 0));
+    fs::write(&path, vdi::image(&case.delta(), &ids, None)).unwrap();
+    assert_delta(&path, &case.whole, "renamed since.vdi");
+
+    let other = vdi::Ids { parent_state: [9; 16], ..ids };
+    fs::write(&path, vdi::image(&case.delta(), &other, None)).unwrap();
+    assert_wrong_parent(&path, &uuid::Uuid::from_bytes_le(uuid(408)).to_string());
+    fs::remove_file(&base).unwrap();
+    assert!(open(&path).map(drop).unwrap_err().to_string().contains("which is no image in its folder"));
+}
+
+#[test]
+fn a_vdi_of_the_first_version_is_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let content = Content::empty(5 * MIB + 512).with(100, 70_000, 1).with(5 * MIB, 512, 2);
+    let whole = [0..content.size];
+    let path = folder.path().join("old.vdi");
+    fs::write(&path, vdi::old_image(&Delta { whole: &content, written: &whole })).unwrap();
+    assert_holds(open(&path).unwrap().as_ref(), &content);
+}
+
+/// A base that both kinds of a datastore's deltas lie over, with its CID.
+fn datastore_base(folder: &Path, case: &Case) -> String {
+    write(&ContentDisk(case.base.clone()), "vmdk/full", &folder.join("base.vmdk")).unwrap();
+    let text = fs::read_to_string(folder.join("base.vmdk")).unwrap();
+    text.split("\nCID=").nth(1).unwrap()[..8].to_string()
+}
+
+#[test]
+fn both_kinds_of_a_datastores_deltas_are_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut case = case();
+    let cid = datastore_base(folder.path(), &case);
+    let path = folder.path().join("ledger-000001.vmdk");
+    let extent = folder.path().join("ledger-000001-delta.vmdk");
+    let sectors = case.whole.size / 512;
+    let name = "ledger-000001-delta.vmdk";
+    let hint = "/vmfs/volumes/1234/ledger/base.vmdk";
+    fs::write(&path, datastore::descriptor(sectors, "VMFSSPARSE", name, &cid, hint)).unwrap();
+    fs::write(&extent, datastore::cowd(&case.delta())).unwrap();
+    assert_delta(&path, &case.whole, "base.vmdk");
+    // Alone, an extent does not know of which disk it is a delta.
+    assert!(open(&extent).map(drop).unwrap_err().to_string().contains("name the descriptor beside it"));
+
+    // In grains of 4 KiB the delta has whole ones; two of the base's are zeros in it.
+    let (zeroed, unmapped) = (3 * MIB / 4096 + 20, 3 * MIB / 4096 + 21);
+    fs::write(&path, datastore::descriptor(sectors, "SESPARSE", name, &cid, hint)).unwrap();
+    fs::write(&extent, datastore::space_efficient(&case.delta(), zeroed, unmapped)).unwrap();
+    let disk = open(&path).unwrap();
+    let mut found = vec![1; 8192];
+    disk.read_at(zeroed * 4096, &mut found).unwrap();
+    assert!(found.iter().all(|&byte| byte == 0));
+    case.whole.runs.insert(2, reformis_standin::content::Run { offset: 0, len: 0, seed: 0 });
+    let around = [(0, zeroed * 4096), ((unmapped + 1) * 4096, case.whole.size)];
+    for (start, end) in around {
+        let (mut found, mut expected) = (vec![0; (end - start) as usize], vec![0; (end - start) as usize]);
+        disk.read_at(start, &mut found).unwrap();
+        case.whole.read_at(start, &mut expected);
+        assert!(found == expected);
+    }
+
+    let mut bytes = fs::read(&extent).unwrap();
+    bytes[512 + 24] = 1;
+    fs::write(&extent, &bytes).unwrap();
+    assert!(open(&path).map(drop).unwrap_err().to_string().contains("its journal holds writes"));
+    let wrong = datastore::descriptor(sectors, "VMFSSPARSE", name, "0badcafe", hint);
+    fs::write(&path, wrong).unwrap();
+    fs::write(&extent, datastore::cowd(&case.delta())).unwrap();
+    assert_wrong_parent(&path, &cid);
+}
+
+/// Three deltas over one another, of which the last is recast: the chain is one disk.
+#[test]
+fn a_chain_of_several_deltas_is_one_disk() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut case = case();
+    let cid = datastore_base(folder.path(), &case);
+    let sectors = case.whole.size / 512;
+    let mut below = ("base.vmdk".to_string(), cid);
+    for number in 1..=3u64 {
+        let run = number * 700_416..number * 700_416 + 51_200;
+        case.whole = case.whole.with(run.start, run.end - run.start, 90 + number);
+        if number > 1 {
+            case.written = vec![run];
+        } else {
+            case.written.push(run);
+        }
+        let (name, extent) = (format!("d{number}.vmdk"), format!("d{number}-delta.vmdk"));
+        fs::write(folder.path().join(&extent), datastore::cowd(&case.delta())).unwrap();
+        let text = datastore::descriptor(sectors, "VMFSSPARSE", &extent, &below.1, &below.0);
+        fs::write(folder.path().join(&name), text).unwrap();
+        below = (name, "12345678".into());
+    }
+    let image =
+        Opener::new(Links::OwnFolder).open(source::open(&folder.path().join("d3.vmdk")).unwrap(), None).unwrap();
+    assert_eq!(image.facts.chain, ["d2.vmdk", "d1.vmdk", "base.vmdk"]);
+    assert_holds(image.disk.as_ref(), &case.whole);
+    // Extents, descriptors of the disks below, and the flat file of the last.
+    assert_eq!(image.files.len(), 7);
+}
+
+/// A grain directory that leads nowhere is what the redundant one is for.
+#[test]
+fn the_redundant_directory_stands_in() {
+    let folder = tempfile::tempdir().unwrap();
+    let content = Content::empty(40 * MIB).with(MIB, 3 * MIB, 1);
+    let path = folder.path().join("d.vmdk");
+    write(&ContentDisk(content.clone()), "vmdk", &path).unwrap();
+    let mut bytes = fs::read(&path).unwrap();
+    bytes[56..64].copy_from_slice(&(1u64 << 40).to_le_bytes());
+    fs::write(&path, &bytes).unwrap();
+    let image = formats::open(source::open(&path).unwrap(), None).unwrap();
+    assert!(image.facts.unclean && !image.facts.piece);
+    assert_holds(image.disk.as_ref(), &content);
+    bytes[48..56].copy_from_slice(&(1u64 << 40).to_le_bytes());
+    fs::write(&path, &bytes).unwrap();
+    assert!(open(&path).map(drop).unwrap_err().to_string().contains("cut short: the grain directory"));
+}

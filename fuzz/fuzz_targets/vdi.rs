@@ -1,0 +1,11 @@
+//! The VDI reader.
+#![no_main]
+
+use libfuzzer_sys::fuzz_target;
+use reformis_disk::Format;
+use reformis_fuzz::{explore, split};
+
+fuzz_target!(|input: &[u8]| {
+    let (first, second) = split(input);
+    explore(first, second, Some(Format::Vdi), None);
+});
