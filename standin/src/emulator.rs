@@ -101,7 +101,9 @@ impl Emulator {
     pub fn open(&mut self, driver: &str, path: &Path, read_only: bool) -> Result<String> {
         let name = self.fresh_name();
         let file = json!({ "driver": "file", "filename": path, "locking": "off" });
-        let node = json!({ "node-name": name, "driver": driver, "read-only": read_only, "file": file });
+        let node = json!({
+            "node-name": name, "driver": driver, "read-only": read_only, "discard": "unmap", "file": file,
+        });
         self.command("blockdev-add", &node)?;
         Ok(name)
     }

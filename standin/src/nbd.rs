@@ -1,4 +1,4 @@
-//! The reading side of NBD (the protocol's document `doc/proto`, fixed newstyle negotiation), for one export on a local
+//! The client's side of NBD (the protocol's document `doc/proto`, fixed newstyle negotiation), for one export on a local
 //! socket.
 
 use std::{
@@ -84,6 +84,33 @@ impl Client {
     pub fn write_at(&mut self, offset: u64, bytes: &[u8]) -> io::Result<()> {
         self.request(1, offset, bytes.len() as u32)?;
         self.stream.write_all(bytes)?;
+        self.reply()
+    }
+
+    /// Gives the `len` bytes at `offset` back; they may read as anything afterwards.
+    ///
+    /// # Errors
+    /// Those of the socket and of the server.
+    pub fn discard(&mut self, offset: u64, len: u32) -> io::Result<()> {
+        self.request(4, offset, len)?;
+        self.reply()
+    }
+
+    /// Makes the `len` bytes at `offset` zero.
+    ///
+    /// # Errors
+    /// Those of the socket and of the server.
+    pub fn write_zeros(&mut self, offset: u64, len: u32) -> io::Result<()> {
+        self.request(6, offset, len)?;
+        self.reply()
+    }
+
+    /// Has everything that was written so far put into the file.
+    ///
+    /// # Errors
+    /// Those of the socket and of the server.
+    pub fn flush(&mut self) -> io::Result<()> {
+        self.request(3, 0, 0)?;
         self.reply()
     }
 }

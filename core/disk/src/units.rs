@@ -59,6 +59,11 @@ pub(crate) trait UnitMap: Send + Sync {
         self.storage()
     }
 
+    /// Fills `buf` with what is stored plainly from byte `at` of that file on.
+    fn read_stored(&self, at: u64, buf: &mut [u8]) -> Result<()> {
+        self.data().read_at(at, buf)
+    }
+
     /// Units that are packed together, and begin at a multiple of this number.
     fn packed_units(&self) -> u64 {
         1
@@ -139,7 +144,7 @@ impl<M: UnitMap> Disk for UnitDisk<M> {
                 }
                 (place, run) => {
                     if let Some((first, range)) = run.take() {
-                        self.0.data().read_at(first, &mut buf[range])?;
+                        self.0.read_stored(first, &mut buf[range])?;
                     }
                     match place {
                         Place::At(start) => *run = Some((start + inside, here.clone())),
@@ -152,7 +157,7 @@ impl<M: UnitMap> Disk for UnitDisk<M> {
             done = here.end;
         }
         match run {
-            Some((first, range)) => self.0.data().read_at(first, &mut buf[range]),
+            Some((first, range)) => self.0.read_stored(first, &mut buf[range]),
             None => Ok(()),
         }
     }

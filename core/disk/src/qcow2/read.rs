@@ -15,6 +15,7 @@ use super::{
     snapshots,
 };
 use crate::{
+    SECTOR,
     cache::TableCache,
     disk::{Disk, EmptyDisk},
     error::{Error, Result},
@@ -337,9 +338,7 @@ impl Qcow2Map {
                 let what = format!("the guest's cluster {number} is said to lie there, inside a cluster of the file");
                 return Err(Error::damaged(self.data().name(), at, what));
             }
-            // The last cluster of a file may be cut at the end of the guest's disk.
-            let len = self.cluster().min(self.size - number * self.cluster());
-            require(self.data(), at, len, "a cluster")?;
+            self.require_cluster(number, at)?;
         }
         if self.subclusters == 1 {
             return Ok(at.map_or(Cluster::Unallocated, Cluster::At));
@@ -350,6 +349,16 @@ impl Qcow2Map {
             return Err(Error::damaged(self.storage.name(), None, what));
         }
         Ok(Cluster::Divided(at, bits))
+    }
+}
+
+impl Qcow2Map {
+    /// Fails when the guest's cluster `number`, which is said to lie at `at`, is not there. The last cluster of a file may
+    /// end with the guest's disk, or with the last sector that was written: hosts leave out zeros at the end of the file.
+    fn require_cluster(&self, number: u64, at: u64) -> Result<()> {
+        let len = self.cluster().min(self.size - number * self.cluster());
+        let there = self.data().len();
+        if at < there && there.is_multiple_of(SECTOR) { Ok(()) } else { require(self.data(), at, len, "a cluster") }
     }
 }
 
@@ -407,6 +416,13 @@ impl UnitMap for Qcow2Map {
 
     fn data(&self) -> &dyn Storage {
         self.data.as_ref().unwrap_or(&self.storage).as_ref()
+    }
+
+    fn read_stored(&self, at: u64, buf: &mut [u8]) -> Result<()> {
+        let inside = self.data().len().saturating_sub(at).min(buf.len() as u64) as usize;
+        let (head, tail) = buf.split_at_mut(inside);
+        tail.fill(0);
+        self.data().read_at(at, head)
     }
 
     fn size(&self) -> u64 {

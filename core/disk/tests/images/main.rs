@@ -4,6 +4,7 @@
 
 mod common;
 mod deltas;
+mod foreign;
 mod hostile;
 mod judge;
 mod round_trip;
