@@ -107,8 +107,14 @@ pub(crate) fn show(survey: &Survey) -> String {
                 ]
             })
             .collect();
-        let headings = ["disk", "size", "in use", "stored", "shape", "file", "controller", "boot"];
-        text += &columns(headings, &rows, &[1, 2, 3]);
+        if survey.machine.is_some() {
+            let headings = ["disk", "size", "in use", "stored", "shape", "file", "controller", "boot"];
+            text += &columns(headings, &rows, &[1, 2, 3]);
+        } else {
+            let rows: Vec<[String; 5]> =
+                rows.into_iter().map(|[id, size, used, stored, shape, ..]| [id, size, used, stored, shape]).collect();
+            text += &columns(["disk", "size", "in use", "stored", "shape"], &rows, &[1, 2, 3]);
+        }
     }
     if let Some(machine) = survey.machine.as_ref().filter(|machine| !machine.adapters.is_empty()) {
         text += &heading("Adapters");

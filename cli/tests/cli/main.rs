@@ -7,4 +7,5 @@ mod hosts;
 mod journey;
 mod recast;
 mod refusals;
+mod streams;
 mod support;

@@ -597,6 +597,12 @@ pub fn is_open_ended(shape: Shape) -> bool {
     entry(shape.format).open_ended.contains(&shape.layout)
 }
 
+/// Whether `shape` can be written into a pipe before the size of the disk is known.
+pub fn is_open_ended_pipe(shape: Shape) -> bool {
+    // The header of a stream comes first, and says the size.
+    shape == Shape::new(Format::Raw, Layout::Thin)
+}
+
 /// Whether `shape` can be written into a pipe.
 pub fn is_one_way(shape: Shape) -> bool {
     shape == Shape::new(Format::Raw, Layout::Thin) || shape == Shape::new(Format::Vmdk, Layout::Stream)

@@ -7,8 +7,8 @@ use reformis_disk::{
     disk::{EmptyDisk, GrownDisk},
     formats::{self, Opener},
     overlay,
-    pipeline::{self, Comparison},
-    source::{self, Links, Pieces},
+    pipeline::{self, Comparison, Watch},
+    source::{self, Links, Pieces, Source},
 };
 use serde::Serialize;
 
@@ -60,7 +60,7 @@ pub struct DiskProof {
 /// When the receipt, a source or a result cannot be read. A difference is no error: see [`Proof::holds`].
 pub fn prove_receipt(path: &Path, links: Links, context: &Context<'_>) -> Result<Proof> {
     let receipt = Receipt::read(path)?;
-    let folder = path.parent().unwrap_or(Path::new("."));
+    let folder = &crate::staging::parent(path);
     let mut findings = Vec::new();
     for file in &receipt.sources {
         let Ok(storage) = source::open(Path::new(&file.path)) else { continue };
@@ -82,8 +82,18 @@ pub fn prove_receipt(path: &Path, links: Links, context: &Context<'_>) -> Result
     for (index, record) in receipt.disks.iter().enumerate() {
         let step =
             Step { action: "comparing", what: record.result.clone(), number: index + 1, of: receipt.disks.len() };
+        if record.result.is_empty() {
+            let what = "its result went into a pipe, and is not here to be proved".into();
+            return Err(Error::Receipt { path: path.to_string_lossy().into(), what });
+        }
         let result = source::resolve_link(folder, "the receipt", &record.result, results)?;
-        disks.push(prove_disk(record, &result, links, &step, context)?);
+        let source = source::locate(&result)?.unwrapped()?;
+        let from_pipe = receipt.kind == Kind::Recast && record.source.is_empty();
+        let proof = match source {
+            Source::Storage(_) if !from_pipe => prove_disk(record, &result, links, &step, context)?,
+            source => prove_alone(record, &source, &step, context)?,
+        };
+        disks.push(proof);
     }
     Ok(Proof { holds: disks.iter().all(|disk| disk.holds), disks, findings })
 }
@@ -122,6 +132,40 @@ fn prove_disk(record: &DiskRecord, path: &Path, links: Links, step: &Step, conte
     }
     proof.holds = proof.reason.is_none();
     Ok(proof)
+}
+
+/// A disk whose source came out of a pipe and is gone, or that can only be read forwards itself: its digest alone is
+/// compared with the one that the receipt records.
+fn prove_alone(record: &DiskRecord, result: &Source, step: &Step, context: &Context<'_>) -> Result<DiskProof> {
+    let (size, digest) = match result {
+        Source::Storage(storage) => {
+            let format = record.after.shape.split('/').next().and_then(|format| format.parse::<Format>().ok());
+            let disk = formats::open(storage.clone(), format)?.disk;
+            let total = pipeline::work(disk.as_ref())?;
+            (disk.size(), context.step(step, total, |watch| pipeline::scan(disk.as_ref(), watch))?)
+        }
+        Source::Stream(stream) => {
+            let total = stream.storage().map_or(0, |storage| storage.len());
+            context.step(step, total, |watch| {
+                let silent = Watch { progress: &|_| {}, ..*watch };
+                stream.visit(&mut std::io::empty(), watch.progress, false, &mut |bytes, _| {
+                    pipeline::scan_forward(bytes, stream.name(), &silent)
+                })
+            })?
+        }
+    };
+    let holds = digest.to_string() == record.content_digest;
+    Ok(DiskProof {
+        source: "what the receipt records".into(),
+        result: result.name().into(),
+        sizes: (record.after.virtual_size, size),
+        edited: 0,
+        holds,
+        first_difference: None,
+        differing: 0,
+        content_digest: digest.to_string(),
+        reason: (!holds).then(|| "the content digest is not the one that the receipt records".into()),
+    })
 }
 
 /// Compares two disks in any shapes; `links` says where names in them may lead.

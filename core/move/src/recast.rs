@@ -159,6 +159,10 @@ impl<'a> Job<'a> {
         self.options.source == Path::new("-")
     }
 
+    fn is_stdout(&self) -> bool {
+        self.options.result == Path::new("-")
+    }
+
     /// The source as messages call it.
     fn source_name(&self) -> String {
         let path = &self.options.source;
@@ -168,10 +172,7 @@ impl<'a> Job<'a> {
 
     /// The result as messages call it.
     fn result_name(&self) -> String {
-        match self.options.result == Path::new("-") {
-            true => "stdout".into(),
-            false => self.options.result.to_string_lossy().into_owned(),
-        }
+        if self.is_stdout() { "stdout".into() } else { self.options.result.to_string_lossy().into_owned() }
     }
 
     /// The size of the result for a source of `before` bytes.
@@ -193,7 +194,7 @@ impl<'a> Job<'a> {
         let Options { squeeze, cluster, .. } = *self.options;
         let new = NewImage { shape: self.shape, size, squeeze, cluster, wrapping: self.wrapping };
         let name = self.result_name();
-        if self.options.result == Path::new("-") {
+        if self.is_stdout() {
             let writer = formats::create_in(Output::pipe(io::stdout(), name), &new)?;
             return Ok((Place::Stdout, writer));
         }
@@ -277,7 +278,8 @@ impl<'a> Job<'a> {
             let mut bytes = io::Cursor::new(head).chain(bytes);
             // The size of an archive's member is known, that of what is packed inside is not.
             let known = len.filter(|_| stream.is_counted());
-            let writable = known.is_some() || formats::is_open_ended(self.shape);
+            let open_ended = if self.is_stdout() { formats::is_open_ended_pipe } else { formats::is_open_ended };
+            let writable = known.is_some() || open_ended(self.shape);
             if format == Some(Format::Raw) && writable && self.options.snapshot.is_none() {
                 direct = Some(self.through(&mut bytes, known, watch)?);
                 return Ok(None);
@@ -376,10 +378,7 @@ impl<'a> Job<'a> {
 
     /// A nameless file beside the result, which goes with this run, however it ends.
     fn spool_file(&self) -> Result<File> {
-        let folder = match self.options.result == Path::new("-") {
-            true => std::env::temp_dir(),
-            false => staging::parent(&self.options.result),
-        };
+        let folder = if self.is_stdout() { std::env::temp_dir() } else { staging::parent(&self.options.result) };
         tempfile::tempfile_in(&folder).map_err(Error::io("making a file to unpack into, in", &folder))
     }
 
@@ -389,10 +388,7 @@ impl<'a> Job<'a> {
         let disk = DiskRecord {
             id: self.source_name(),
             source: if self.is_stdin() { Vec::new() } else { vec![absolute(&self.options.source)] },
-            result: match self.options.result == Path::new("-") {
-                true => String::new(),
-                false => absolute(&self.options.result),
-            },
+            result: if self.is_stdout() { String::new() } else { absolute(&self.options.result) },
             before: Some(DiskFacts::from(&recast.before)),
             after: pipe(recast.after.as_ref()).unwrap_or_else(|| DiskFacts {
                 shape: self.shape.to_string(),

@@ -311,6 +311,28 @@ pub fn scan(disk: &dyn Disk, watch: &Watch<'_>) -> Result<ContentDigest> {
     Ok(hasher.finish())
 }
 
+/// Reads all that `stream`, called `name` in messages, gives, for its length and digest alone.
+///
+/// # Errors
+/// [`Error::Damaged`] when the stream ends early or is broken; [`Error::Interrupted`].
+pub fn scan_forward(stream: &mut (dyn Read + Send), name: &str, watch: &Watch<'_>) -> Result<(u64, ContentDigest)> {
+    let at = AtomicU64::new(0);
+    let mut hasher = LateHasher::default();
+    blocks::ordered(
+        Forward::new(stream, name, &at),
+        |_, _| Ok(()),
+        watch,
+        |_, bytes| Ok(BlockDigest::of(bytes)),
+        |_, digest: Option<BlockDigest>, _| {
+            digest.into_iter().for_each(|digest| hasher.push(digest));
+            Ok(())
+        },
+        |(), _| Ok(()),
+    )?;
+    let size = at.into_inner();
+    Ok((size, hasher.finish(size)))
+}
+
 /// What a comparison found, and the digests of what it read on the way.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Comparison {

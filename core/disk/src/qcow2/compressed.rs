@@ -2,7 +2,7 @@
 
 use std::cell::RefCell;
 
-use libdeflater::{CompressionLvl, Compressor, Decompressor};
+use libdeflater::{Compressor, Decompressor};
 
 use super::header::{COMPRESSED, compressed_offset_bits};
 use crate::{
@@ -22,7 +22,7 @@ struct Scratch {
 thread_local! {
     static SCRATCH: RefCell<Scratch> = RefCell::new(Scratch {
         inflater: Decompressor::new(),
-        deflater: Compressor::new(CompressionLvl::fastest()),
+        deflater: packed::fast_compressor(),
         packed: Vec::new(),
     });
 }

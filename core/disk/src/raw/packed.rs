@@ -45,8 +45,14 @@ pub(super) fn create(output: Output, kind: Wrapping) -> Result<Box<dyn Writer>> 
     Ok(Box::new(PackedWriter { output: Arc::new(output), encode, zeros, next: 0, end: 0 }))
 }
 
+/// A compressor at its lowest level that compresses: a link is rarely faster than it, and better ones cost more time than
+/// they save.
+pub(crate) fn fast_compressor() -> Compressor {
+    Compressor::new(CompressionLvl::new(1).unwrap_or_default())
+}
+
 thread_local! {
-    static GZIP: RefCell<Compressor> = RefCell::new(Compressor::new(CompressionLvl::fastest()));
+    static GZIP: RefCell<Compressor> = RefCell::new(fast_compressor());
     static ZSTD: RefCell<Option<zstd::bulk::Compressor<'static>>> = const { RefCell::new(None) };
 }
 

@@ -49,7 +49,7 @@ pub(super) fn members(storage: &dyn Storage) -> Result<Members> {
         }
         let packed = match file.compression() {
             zip::CompressionMethod::Stored => None,
-            method => Some(method.to_string()),
+            method => Some(method.to_string().to_lowercase()),
         };
         let offset = file.data_start().ok_or_else(|| Error::damaged(path, None, "a member that starts nowhere"))?;
         let member = Member { name, offset, len: file.size(), packed };

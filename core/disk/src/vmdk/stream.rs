@@ -3,7 +3,7 @@
 
 use std::{cell::RefCell, sync::Arc};
 
-use libdeflater::{CompressionLvl, Compressor};
+use libdeflater::Compressor;
 use zerocopy::{
     FromZeros, IntoBytes,
     byteorder::little_endian::{U16, U32, U64},
@@ -18,6 +18,7 @@ use crate::{
     error::{Error, Result},
     output::Output,
     pipeline::{Encoder, Spot, Writer},
+    raw::packed::fast_compressor,
 };
 
 struct StreamWriter {
@@ -46,8 +47,7 @@ pub(super) fn create(output: Output, size: Option<u64>) -> Result<Box<dyn Writer
 }
 
 thread_local! {
-    /// The fastest level: a link is rarely faster than it, and better ones cost more time than they save.
-    static COMPRESSOR: RefCell<Compressor> = RefCell::new(Compressor::new(CompressionLvl::fastest()));
+    static COMPRESSOR: RefCell<Compressor> = RefCell::new(fast_compressor());
 }
 
 /// A grain with its marker before it, filled up to whole sectors.

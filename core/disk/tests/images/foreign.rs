@@ -177,7 +177,9 @@ fn external_data_is_read_and_never_followed_out_of_the_folder() {
 fn internal_snapshots_are_listed_and_read() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("states.qcow2");
-    for options in [json!({ "version": "v3" }), json!({ "version": "v3", "extended-l2": true }), json!({ "version": "v2" })] {
+    for options in
+        [json!({ "version": "v3" }), json!({ "version": "v3", "extended-l2": true }), json!({ "version": "v2" })]
+    {
         let mut emulator = Emulator::start().unwrap();
         emulator.create("qcow2", &path, SIZE, &options).unwrap();
         let node = emulator.open("qcow2", &path, false).unwrap();
@@ -231,7 +233,8 @@ fn a_chain_that_the_emulator_made_is_one_disk() {
             let options = json!({ "version": "v3", "backing-file": backing, "backing-fmt": "qcow2" });
             emulator.create("qcow2", &name(number), SIZE, &options).unwrap();
             let file = json!({ "driver": "file", "filename": name(number), "locking": "off" });
-            let overlay = json!({ "driver": "qcow2", "node-name": next, "backing": null, "file": file, "discard": "unmap" });
+            let overlay =
+                json!({ "driver": "qcow2", "node-name": next, "backing": null, "file": file, "discard": "unmap" });
             emulator.command("blockdev-add", &overlay).unwrap();
             emulator.command("blockdev-snapshot", &json!({ "node": node, "overlay": next })).unwrap();
             node = next;
