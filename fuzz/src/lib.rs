@@ -16,8 +16,8 @@ struct Pair {
 }
 
 impl Pair {
-    fn new(name: &str, bytes: &[u8], beside: Arc<[u8]>) -> Self {
-        Self { name: name.into(), bytes: MemoryStorage::new(name, bytes.to_vec()), beside }
+    fn new(name: &str, bytes: Arc<[u8]>, beside: Arc<[u8]>) -> Self {
+        Self { name: name.into(), bytes: MemoryStorage::new(name, bytes), beside }
     }
 }
 
@@ -47,7 +47,7 @@ impl Storage for Pair {
     }
 
     fn sibling(&self, name: &str, _: Links) -> Result<Arc<dyn Storage>> {
-        Ok(Arc::new(Self::new(name, &self.beside, self.beside.clone())))
+        Ok(Arc::new(Self::new(name, self.beside.clone(), self.beside.clone())))
     }
 
     fn neighbours(&self) -> Result<Vec<String>> {
@@ -70,7 +70,7 @@ pub fn join(first: &[u8], second: &[u8]) -> Vec<u8> {
 /// Opens `first`, with `second` beside it, as `format`, and reads here and there: no panic, extents that add up, zeros
 /// where zeros are said to be.
 pub fn explore(first: &[u8], second: &[u8], format: Option<Format>, snapshot: Option<&str>) {
-    let storage = Arc::new(Pair::new("fuzz", first, second.into()));
+    let storage = Arc::new(Pair::new("fuzz", first.into(), second.into()));
     let opener = Opener::default().at_snapshot(snapshot.map(Into::into));
     let Ok(image) = opener.open(storage, format) else { return };
     walk(image.disk.as_ref());

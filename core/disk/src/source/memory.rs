@@ -1,18 +1,20 @@
 //! Bytes in memory, for what is small and for tests.
 
+use std::sync::Arc;
+
 use super::{Identity, Storage};
 use crate::{disk::Extent, error::Result};
 
 /// Bytes in memory under a name.
 pub struct MemoryStorage {
     name: String,
-    bytes: Vec<u8>,
+    bytes: Arc<[u8]>,
 }
 
 impl MemoryStorage {
     /// `bytes`, called `name` in messages.
-    pub fn new(name: impl Into<String>, bytes: Vec<u8>) -> Self {
-        Self { name: name.into(), bytes }
+    pub fn new(name: impl Into<String>, bytes: impl Into<Arc<[u8]>>) -> Self {
+        Self { name: name.into(), bytes: bytes.into() }
     }
 }
 
