@@ -30,7 +30,8 @@ impl<T> TableCache<T> {
         Ok(table)
     }
 
-    fn find(&self, number: u64) -> Option<Arc<[T]>> {
+    /// Table `number`, if it is here.
+    pub(crate) fn find(&self, number: u64) -> Option<Arc<[T]>> {
         let mut tables = self.tables.lock().unwrap_or_else(PoisonError::into_inner);
         let at = tables.iter().position(|(n, _)| *n == number)?;
         let hit = tables.remove(at)?;

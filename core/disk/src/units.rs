@@ -38,6 +38,17 @@ impl Span {
     }
 }
 
+/// How many table entries, from the first on, go on like it: each `step` more than the one before.
+pub(crate) fn run_len(mut entries: impl Iterator<Item = u64>, step: u64) -> u64 {
+    let Some(first) = entries.next() else { return 0 };
+    let mut last = first;
+    let goes_on = |&entry: &u64| {
+        last = last.wrapping_add(step);
+        entry == last
+    };
+    1 + entries.take_while(goes_on).count() as u64
+}
+
 /// A format's table.
 pub(crate) trait UnitMap: Send + Sync {
     /// The file.

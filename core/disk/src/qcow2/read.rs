@@ -22,7 +22,7 @@ use crate::{
     formats::{Facts, Image, Opener, Squeeze, Trouble},
     shape::{Format, Layout, Shape},
     source::{Storage, read_entries, read_vec, require},
-    units::{Place, Span, UnitDisk, UnitMap},
+    units::{Place, Span, UnitDisk, UnitMap, run_len},
 };
 
 /// The largest L1 table that we take into memory: enough for 128 TiB in clusters of 64 KiB, 4 TiB in those of 4 KiB.
@@ -444,14 +444,21 @@ impl UnitMap for Qcow2Map {
             let units = (entries - cluster % entries) * self.subclusters - first;
             return Ok(Span { place: Place::Below, units });
         };
-        let place = match self.lookup(&table, cluster)? {
+        let run = |step| run_len(table[(cluster % entries) as usize..].iter().copied(), step);
+        let (place, units) = match self.lookup(&table, cluster)? {
             Cluster::Divided(at, bits) => return Ok(subclusters_at(at, bits, first, self.unit())),
-            Cluster::At(at) => Place::At(at),
-            Cluster::Unallocated => Place::Below,
-            Cluster::Zero => Place::Zero,
-            Cluster::Compressed(_) => Place::Packed,
+            Cluster::At(at) => {
+                // A table may say more than the disk has.
+                let units = run(self.cluster()).min(self.size.div_ceil(self.cluster()) - cluster);
+                self.require_cluster(cluster + units - 1, at + (units - 1) * self.cluster())?;
+                (Place::At(at), units)
+            }
+            // Extended entries were dealt with, or are compressed: an entry is a unit here.
+            Cluster::Unallocated => (Place::Below, run(0)),
+            Cluster::Zero => (Place::Zero, run(0)),
+            Cluster::Compressed(_) => (Place::Packed, self.subclusters - first),
         };
-        Ok(Span { place, units: self.subclusters - first })
+        Ok(Span { place, units })
     }
 
     fn below(&self) -> Option<&Arc<dyn Disk>> {

@@ -16,7 +16,7 @@ use crate::{
     formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
     source::{Storage, read_entries, read_vec, require},
-    units::{Place, Span, UnitDisk, UnitMap},
+    units::{Place, Span, UnitDisk, UnitMap, run_len},
 };
 
 /// The largest block table that we take into memory: 16 TiB in blocks of 1 MiB.
@@ -161,12 +161,17 @@ impl UnitMap for Map {
     fn span_at(&self, number: u64) -> Result<Span> {
         let entry = self.table[number as usize];
         match entry {
-            FREE => return Ok(Span::one(Place::Below)),
-            ZERO => return Ok(Span::one(Place::Zero)),
+            FREE | ZERO => {
+                let units = run_len(self.table[number as usize..].iter().map(|&entry| entry.into()), 0);
+                return Ok(Span { place: if entry == FREE { Place::Below } else { Place::Zero }, units });
+            }
             _ => {}
         }
         let extra = u64::from(self.header.block_extra.get());
-        let start = u64::from(self.header.data_offset.get()) + u64::from(entry) * (self.block() + extra) + extra;
+        // Each number has 32 bits; what comes out has more than 64 for none that a file holds.
+        let start = (self.block() + extra)
+            .saturating_mul(entry.into())
+            .saturating_add(u64::from(self.header.data_offset.get()) + extra);
         // The end of the disk need not be there.
         let len = self.block().min(self.size() - number * self.block());
         require(self.storage.as_ref(), start, len, &format!("block {number}"))?;

@@ -19,7 +19,7 @@ use crate::{
     formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
     source::{Storage, read_entries, read_vec, require},
-    units::{Place, Span, UnitDisk, UnitMap},
+    units::{Place, Span, UnitDisk, UnitMap, run_len},
 };
 
 /// The largest block table that we take into memory; the format's limit of 2040 GiB in blocks of 2 MiB takes 4 MiB.
@@ -232,7 +232,8 @@ impl UnitMap for Map {
         let entry = self.table[block as usize];
         if entry == UNUSED {
             let place = if self.below.is_some() { Place::Below } else { Place::Zero };
-            return Ok(Span { place, units: rest });
+            let blocks = run_len(self.table[block as usize..].iter().map(|&entry| entry.into()), 0);
+            return Ok(Span { place, units: rest + (blocks - 1) * per_block });
         }
         let at = u64::from(entry) * SECTOR;
         let (units, here) = match &self.below {

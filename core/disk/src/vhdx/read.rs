@@ -161,7 +161,7 @@ impl Map {
         // One bitmap serves `ratio` blocks, a bit for each sector, the first one in the lowest bit.
         let bit = number % self.ratio * per_block + first;
         let piece = bit / 8 / BITMAP_PIECE;
-        let at = (entry & OFFSET_MASK) + piece * BITMAP_PIECE;
+        let at = (entry & OFFSET_MASK).saturating_add(piece * BITMAP_PIECE);
         let key = number / self.ratio * ((1 << 20) / BITMAP_PIECE) + piece;
         let load = || read_vec(self.storage.as_ref(), at, BITMAP_PIECE as usize, "a sector bitmap");
         let bits = self.bitmaps.get(key, load)?;
@@ -253,7 +253,7 @@ impl UnitMap for Map {
                 return Err(Error::damaged(self.storage.name(), None, what));
             }
         };
-        let start = (entry & OFFSET_MASK) + first * self.unit();
+        let start = (entry & OFFSET_MASK).saturating_add(first * self.unit());
         let len = (units * self.unit()).min(self.size() - number * self.unit());
         require(self.storage.as_ref(), start, len, &format!("block {block}"))?;
         Ok(Span { place: Place::At(start), units })

@@ -19,12 +19,12 @@ use super::{
 use crate::{
     ByteSize, SECTOR,
     cache::TableCache,
-    disk::Disk,
+    disk::{Disk, ExtentKind},
     error::{Error, Result},
     formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
     source::{Storage, read_entries, read_vec, require},
-    units::{Place, Span, UnitDisk, UnitMap},
+    units::{Place, Span, UnitDisk, UnitMap, run_len},
     zeros::is_zero,
 };
 
@@ -162,6 +162,24 @@ impl SparseMap {
             Ok(table)
         };
         self.tables.get(index, load).map(Some)
+    }
+
+    /// Grain tables from `index` on in which nothing is stored, as far as that is known without reading them: none is there,
+    /// or they lie in a hole of the file.
+    fn empty_tables(&self, index: u64) -> u64 {
+        let mut hole = 0..0;
+        let mut is_empty = |&&sector: &&u32| {
+            let (start, end) = (u64::from(sector) * SECTOR, u64::from(sector) * SECTOR + GTES * 4);
+            if sector != 0 && !(hole.start <= start && end <= hole.end) {
+                hole = match self.storage.extent_at(start) {
+                    Ok(extent) if extent.kind == ExtentKind::Zero => start..extent.end(),
+                    // What is there, or cannot be told, is read.
+                    _ => return false,
+                };
+            }
+            sector == 0 || end <= hole.end
+        };
+        self.directory[index as usize..].iter().take_while(|sector| is_empty(sector)).count() as u64
     }
 
     /// Fails when a plain grain of this table lies on one seen before. A compressed grain carries its own place, so
@@ -318,15 +336,29 @@ impl UnitMap for SparseMap {
     }
 
     fn span_at(&self, number: u64) -> Result<Span> {
-        let Some(table) = self.table(number / GTES)? else {
-            return Ok(Span { place: Place::Below, units: GTES - number % GTES });
+        let (index, first) = (number / GTES, number % GTES);
+        if self.tables.find(index).is_none() {
+            let empty = self.empty_tables(index);
+            if empty > 0 {
+                return Ok(Span { place: Place::Below, units: empty * GTES - first });
+            }
+        }
+        let Some(table) = self.table(index)? else {
+            return Ok(Span { place: Place::Below, units: GTES - first });
         };
-        Ok(Span::one(match self.decode(number, table[(number % GTES) as usize])? {
-            Grain::Below => Place::Below,
-            Grain::Zero => Place::Zero,
-            Grain::At(_) if self.is_compressed() => Place::Packed,
-            Grain::At(sector) => Place::At(sector * SECTOR),
-        }))
+        let entries = &table[first as usize..];
+        let run = |step| run_len(entries.iter().map(|&entry| entry.into()), step);
+        Ok(match self.decode(number, entries[0])? {
+            Grain::Below => Span { place: Place::Below, units: run(0) },
+            Grain::Zero => Span { place: Place::Zero, units: run(0) },
+            Grain::At(_) if self.is_compressed() => Span::one(Place::Packed),
+            Grain::At(sector) => {
+                // A table may say more than the disk has.
+                let units = run(self.header.grain_size.get()).min(self.size().div_ceil(self.grain()) - number);
+                self.decode(number + units - 1, entries[units as usize - 1])?;
+                Span { place: Place::At(sector * SECTOR), units }
+            }
+        })
     }
 
     fn unpack(&self, number: u64, out: &mut [u8]) -> Result<()> {

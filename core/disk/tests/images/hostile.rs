@@ -255,6 +255,11 @@ fn vdi_headers_that_lie_are_named() {
             (table, &1u32.to_le_bytes(), "gives block 1 of the file to two blocks"),
         ],
     );
+    // Blocks that are as large as they can be said to be, the last of all: found by the fuzzer.
+    let mut far = good.clone();
+    put(&mut far, 376, &[0, 0, 0, 16, 255, 255, 255, 255, 70, 0, 0, 0]);
+    put(&mut far, table, &0xffff_fffdu32.to_le_bytes());
+    assert!(message(&far).contains("cut short: block 0"));
     for len in [60, 400, table + 8, good.len() - 2 * MIB as usize] {
         assert!(read_all(&good[..len]).is_err(), "{len}");
     }
