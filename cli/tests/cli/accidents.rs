@@ -24,25 +24,40 @@ fn large(place: &Place) {
     let mut block = vec![0; 32 << 20];
     Content::empty(32 << 20).with(0, 32 << 20, 1).read_at(0, &mut block);
     let mut file = fs::File::create(place.path("large.img")).unwrap();
-    for _ in 0..24 {
+    for _ in 0..10 {
         file.write_all(&block).unwrap();
     }
 }
 
+/// Every shape, and a file that is compressed as a whole.
+fn shapes() -> Vec<(String, Vec<String>)> {
+    let shapes = reformis_disk::Shape::all().into_iter().map(|shape| shape.to_string());
+    let plain = shapes.map(|shape| ("large.vmdk".to_string(), vec!["--as".into(), shape]));
+    let more = [("large.raw.zst", &[][..]), ("large.qcow2", &["--squeeze", "deflate"])];
+    let more = more.map(|(name, args)| (name.to_string(), args.iter().map(ToString::to_string).collect()));
+    plain.chain(more).collect()
+}
+
 /// Starts a recast of the large file and waits until its result has begun to grow.
-fn start(place: &Place) -> Child {
+fn start_as(place: &Place, name: &str, more: &[String]) -> Child {
     let child = place
-        .command(&["recast", "large.img", "large.qcow2", "--from", "raw"])
+        .command(&["recast", "large.img", name, "--from", "raw"])
+        .args(more)
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
         .spawn()
         .unwrap();
-    let partial = place.path(".large.qcow2.reformis-partial");
     let until = Instant::now() + Duration::from_secs(30);
-    while fs::metadata(&partial).map_or(0, |metadata| metadata.len()) < 1 << 20 {
+    let hidden = |name: &String| name.starts_with('.');
+    let size = |name: &String| fs::metadata(place.path(name)).map_or(0, |metadata| metadata.len());
+    while place.tree().iter().filter(|name| hidden(name)).map(size).sum::<u64>() < 1 << 20 {
         assert!(Instant::now() < until, "nothing was written");
     }
     child
+}
+
+fn start(place: &Place) -> Child {
+    start_as(place, "large.qcow2", &[])
 }
 
 fn signal(child: &Child, signal: Signal) {
@@ -53,15 +68,27 @@ fn signal(child: &Child, signal: Signal) {
 fn what_a_killed_run_leaves_is_known_and_the_next_run_succeeds() {
     let place = Place::new();
     large(&place);
-    let mut child = start(&place);
-    signal(&child, Signal::KILL);
-    child.wait().unwrap();
-    assert_eq!(place.tree(), [".large.qcow2.reformis-partial", "large.img"]);
-    place.run(&["recast", "large.img", "large.qcow2", "--from", "raw"]).expect(0);
-    assert_eq!(place.tree(), ["large.img", "large.qcow2"]);
-    place.run(&["prove", "large.img", "large.qcow2", "--from", "raw"]).expect(4);
-    place.run(&["recast", "large.qcow2", "back.img"]).expect(0);
-    assert!(fs::read(place.path("back.img")).unwrap() == fs::read(place.path("large.img")).unwrap());
+    let mut small = vec![7; 3 << 20];
+    small[510..512].copy_from_slice(&[0x55, 0xaa]);
+    place.write("small.img", &small);
+    for (name, more) in shapes() {
+        let mut child = start_as(&place, &name, &more);
+        signal(&child, Signal::KILL);
+        child.wait().unwrap();
+        let left = place.tree();
+        assert!(left.iter().all(|name| name.starts_with(".large") || name.ends_with(".img")), "{more:?}: {left:?}");
+        let args: Vec<&str> = ["recast", "small.img", &name, "--from", "raw"].into_iter().collect();
+        Ran::from(place.command(&args).args(&more).output().unwrap()).expect(0);
+        let left = place.tree();
+        assert!(!left.iter().any(|name| name.starts_with('.')), "{more:?}: {left:?}");
+        if !name.ends_with("zst") {
+            let ran = place.run(&["recast", &name, "back.img", "--force"]).expect(0);
+            assert!(fs::read(place.path("back.img")).unwrap() == small, "{more:?}: {}", ran.out);
+        }
+        for made in left.iter().filter(|name| name.starts_with("large") && *name != "large.img") {
+            fs::remove_file(place.path(made)).unwrap();
+        }
+    }
 }
 
 #[test]
@@ -92,14 +119,14 @@ fn a_killed_carry_leaves_only_what_is_hidden_and_the_next_one_clears_it_away() {
 
 #[test]
 fn an_interrupt_leaves_nothing() {
-    for wish in [Signal::INT, Signal::TERM] {
-        let place = Place::new();
-        large(&place);
-        let child = start(&place);
-        signal(&child, wish);
+    let place = Place::new();
+    large(&place);
+    for (number, (name, more)) in shapes().into_iter().enumerate() {
+        let child = start_as(&place, &name, &more);
+        signal(&child, if number % 2 == 0 { Signal::INT } else { Signal::TERM });
         let ran = Ran::from(child.wait_with_output().unwrap()).expect(130);
         assert!(ran.err.contains("interrupted: nothing half-made was left"), "{}", ran.err);
-        assert_eq!(place.tree(), ["large.img"]);
+        assert_eq!(place.tree(), ["large.img"], "{more:?}");
     }
 }
 
@@ -119,15 +146,17 @@ fn two_runs_do_not_write_the_same_result() {
 fn a_source_that_is_written_meanwhile_is_an_error() {
     let place = Place::new();
     large(&place);
-    let child = start(&place);
-    signal(&child, Signal::STOP);
-    let mut source = fs::File::options().write(true).open(place.path("large.img")).unwrap();
-    source.seek(SeekFrom::Start(5)).unwrap();
-    source.write_all(b"x").unwrap();
-    signal(&child, Signal::CONT);
-    let ran = Ran::from(child.wait_with_output().unwrap()).expect(1);
-    assert!(ran.err.contains("changed while it was read"), "{}", ran.err);
-    assert_eq!(place.tree(), ["large.img"]);
+    for (name, more) in shapes() {
+        let child = start_as(&place, &name, &more);
+        signal(&child, Signal::STOP);
+        let mut source = fs::File::options().write(true).open(place.path("large.img")).unwrap();
+        source.seek(SeekFrom::Start(5)).unwrap();
+        source.write_all(b"x").unwrap();
+        signal(&child, Signal::CONT);
+        let ran = Ran::from(child.wait_with_output().unwrap()).expect(1);
+        assert!(ran.err.contains("changed while it was read"), "{more:?}: {}", ran.err);
+        assert_eq!(place.tree(), ["large.img"], "{more:?}");
+    }
 }
 
 #[test]
@@ -149,13 +178,15 @@ fn a_write_that_fails_in_the_middle_leaves_nothing() {
     let place = Place::new();
     large(&place);
     large_export(&place);
-    for command in ["recast large.img out.qcow2 --from raw", "carry tidelog.ova --dest virtio-host --into landing"] {
+    let recasts =
+        shapes().into_iter().map(|(name, more)| format!("recast large.img {name} --from raw {}", more.join(" ")));
+    for command in recasts.chain(["carry tidelog.ova --dest virtio-host --into landing".into()]) {
         // In blocks of 1 KiB; the signal that comes with it is ignored, so that the error arrives.
         let script = format!("trap '' XFSZ; ulimit -f 40000; exec {PROGRAM} {command}");
         let mut shell = std::process::Command::new("bash");
         let output = shell.args(["-c", &script]).current_dir(place.path("")).output().unwrap();
         let ran = Ran::from(output).expect(1);
-        assert!(ran.err.contains("writing '") && ran.err.contains("File too large"), "{}", ran.err);
+        assert!(ran.err.contains("File too large"), "{command}: {}", ran.err);
         assert_eq!(place.tree(), ["large.img", "tidelog.ova"]);
     }
 }
