@@ -51,7 +51,16 @@ fn main() -> ExitCode {
     }
 }
 
+/// A disk in pieces of 2 GiB may have more files than a program is given at first.
+fn raise_file_limit() {
+    let limit = rustix::process::getrlimit(rustix::process::Resource::Nofile);
+    let wanted = rustix::process::Rlimit { current: limit.maximum, ..limit };
+    // Where it is not allowed, opening a file says so.
+    rustix::process::setrlimit(rustix::process::Resource::Nofile, wanted).ok();
+}
+
 fn run(cli: Cli) -> Result<Exit> {
+    raise_file_limit();
     logging::start(cli.global.verbose, cli.global.log.as_deref())?;
     let session =
         Session { json: cli.global.json, progress: Progress::new(cli.global.quiet), cancel: stop_on_signals()? };

@@ -18,6 +18,8 @@ pub struct Counts {
     pub data_clusters: u64,
     /// Clusters of the file.
     pub file_clusters: u64,
+    /// Those among them that nothing is in: what a guest's writes leave.
+    pub free_clusters: u64,
 }
 
 /// Checks the image at `path`: no cluster used twice, none counted wrongly, none leaked, every "copied" flag right.
@@ -98,6 +100,7 @@ pub fn check(path: &Path) -> Result<Counts> {
     for &block in blocks.iter().filter(|block| **block != 0) {
         count(block, 1, "a refcount block")?;
     }
+    let mut free_clusters = 0;
     for (index, &references) in used.iter().enumerate() {
         let (block, inside) = (index as u64 / (cluster / 2), index as u64 % (cluster / 2));
         let counted = match blocks.get(block as usize) {
@@ -107,9 +110,13 @@ pub fn check(path: &Path) -> Result<Counts> {
             }
             _ => 0,
         };
+        if references == 0 && counted == 0 {
+            free_clusters += 1;
+            continue;
+        }
         let once = references == 1 || shared.contains(&(index as u64));
         ensure!(once, "cluster {index} is referred to {references} times");
         ensure!(counted == references, "cluster {index}: refcount {counted}, {references} references");
     }
-    Ok(Counts { version, data_clusters, file_clusters: len / cluster })
+    Ok(Counts { version, data_clusters, file_clusters: len / cluster, free_clusters })
 }

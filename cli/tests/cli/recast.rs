@@ -35,29 +35,18 @@ fn packed(kind: &str, bytes: &[u8]) -> Vec<u8> {
 fn every_shape_from_every_shape() {
     let place = Place::new();
     place.write("disk.img", &disk());
-    let shapes = [
-        "raw/thin",
-        "raw/full",
-        "qcow2/thin",
-        "vmdk/thin",
-        "vmdk/stream",
-        "vhdx/thin",
-        "vhdx/full",
-        "vhd/thin",
-        "vhd/full",
-        "vdi/thin",
-        "vdi/full",
-    ];
+    let shapes = reformis_disk::Shape::all().into_iter().map(|shape| shape.to_string());
     let mut before = "disk.img".to_string();
     for shape in shapes {
         let after = shape.replace('/', ".");
-        let made = place.run(&["recast", &before, &after, "--as", shape, "--json"]).expect(0).json();
-        assert_eq!(made["recast"]["after"]["shape"], shape);
+        let made = place.run(&["recast", &before, &after, "--as", &shape, "--json"]).expect(0).json();
+        assert_eq!(made["recast"]["after"]["shape"], *shape);
         place.run(&["prove", "disk.img", &after]).expect(0);
         before = after;
     }
-    for (shape, at_least) in [("raw.full", 20u64 << 20), ("vdi.full", 20 << 20), ("vhd.full", 20 << 20)] {
-        let survey = place.run(&["survey", shape, "--json"]).expect(0).json();
+    for format in ["raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi"] {
+        let (shape, at_least) = (format!("{format}.full"), 20u64 << 20);
+        let survey = place.run(&["survey", &shape, "--json"]).expect(0).json();
         let allocated = survey["targets"][0]["disks"][0]["image"]["allocated"].as_u64().unwrap();
         assert!(allocated >= at_least, "{shape}: {allocated}");
     }

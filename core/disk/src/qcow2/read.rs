@@ -52,6 +52,10 @@ pub fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
     let extensions = Extensions::read(storage.as_ref(), header.len, header.cluster())?;
     let map = Qcow2Map::open(storage, opener, &header, &extensions, &mut facts)?;
     facts.virtual_size = map.size;
+    // The header does not tell: an image has all its space when its file does.
+    if map.parent.is_none() && map.size > 0 && facts.allocated >= map.size {
+        facts.shape.layout = Layout::Full;
+    }
     Ok(Image::new(UnitDisk(map).shared(), facts))
 }
 

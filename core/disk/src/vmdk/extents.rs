@@ -43,10 +43,11 @@ pub(super) fn open(storage: &Arc<dyn Storage>, opener: &Opener) -> Result<Image>
         return Err(Error::damaged(path, 0, what));
     }
     let flat = descriptor.extents.iter().all(|line| line.kind == ExtentKind::Flat);
-    let layout = match (descriptor.extents.len(), flat) {
-        (1, true) => Layout::Full,
-        (1, false) => Layout::Thin,
-        _ => Layout::Split,
+    let several = descriptor.extents.len() > 1 || descriptor.create_type.starts_with("twoGbMaxExtent");
+    let layout = match (several, flat) {
+        (true, _) => Layout::Split,
+        (false, true) => Layout::Full,
+        (false, false) => Layout::Thin,
     };
     let shape = Shape::new(Format::Vmdk, layout);
     let mut facts = Facts::new(shape, descriptor.create_type.clone(), 0, storage.as_ref());

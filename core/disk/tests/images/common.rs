@@ -3,8 +3,8 @@
 use std::{path::Path, sync::Arc};
 
 use reformis_disk::{
-    Disk, Result,
-    formats::{self, NewImage},
+    Disk, Result, Shape,
+    formats::{self, NewImage, Squeeze},
     output::Output,
     pipeline::{self, Copied, Watch},
     source::{self, MemoryStorage},
@@ -24,6 +24,21 @@ pub(crate) fn write(disk: &dyn Disk, shape: &str, path: &Path) -> Result<Copied>
 pub(crate) fn write_new(disk: &dyn Disk, image: &NewImage, path: &Path) -> Result<Copied> {
     let mut writer = formats::create_in(output(path), image)?;
     pipeline::copy(disk, writer.as_mut(), &watch())
+}
+
+/// Every shape, and what can be chosen of some.
+pub(crate) fn every_image(size: u64) -> Vec<NewImage> {
+    let plain = |shape| NewImage::new(shape, size);
+    let qcow2 = plain("qcow2/thin".parse().unwrap());
+    let mut images: Vec<NewImage> = Shape::all().into_iter().map(plain).collect();
+    for squeeze in [Squeeze::Deflate, Squeeze::Zstd] {
+        for cluster in [4096, 65536, 1 << 20] {
+            images.push(NewImage { squeeze: Some(squeeze), cluster: Some(cluster), ..qcow2 });
+        }
+    }
+    images.push(NewImage { cluster: Some(2 * (1 << 20)), ..qcow2 });
+    images.push(NewImage { cluster: Some(4096), shape: "qcow2/full".parse().unwrap(), ..qcow2 });
+    images
 }
 
 /// A new file, and others beside it.

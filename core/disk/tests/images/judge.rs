@@ -5,14 +5,14 @@ use std::{path::Path, process::Command};
 
 use reformis_disk::{
     Format, Layout, Shape,
-    formats::{self, Opener},
+    formats::{self, NewImage, Opener},
     pipeline,
     source::{self, Links},
 };
 use reformis_standin::{content::Content, emulator::Emulator, qcow2_check};
 use serde_json::json;
 
-use crate::common::{ContentDisk, assert_holds, open, watch, write};
+use crate::common::{ContentDisk, assert_holds, every_image, open, watch, write, write_new};
 
 const MIB: u64 = 1 << 20;
 
@@ -52,11 +52,15 @@ fn assert_emulator_reads(driver: &str, path: &Path, content: &Content, read_only
 #[ignore = "needs the machine emulator"]
 fn the_emulator_opens_every_shape_of_ours_for_writing_and_reads_it_exactly() {
     let folder = tempfile::tempdir().unwrap();
-    for shape in Shape::all() {
+    for image in every_image(0) {
+        let shape = image.shape;
         let driver = if shape.format == Format::Vhd { "vpc" } else { shape.format.name() };
-        for content in contents() {
+        // What is chosen of a shape is tried on one disk.
+        let plain = image == NewImage::new(shape, 0);
+        for content in contents().into_iter().skip(usize::from(!plain)).take(if plain { 4 } else { 1 }) {
             let path = folder.path().join("ours.img");
-            write(&ContentDisk(content.clone()), &shape.to_string(), &path).unwrap();
+            let image = NewImage { size: Some(content.size), ..image };
+            write_new(&ContentDisk(content.clone()), &image, &path).unwrap();
             // It writes a stream from its start only, as everybody does.
             let read_only = shape.layout == Layout::Stream;
             assert_emulator_reads(driver, &path, &content, read_only);

@@ -8,12 +8,12 @@ use std::{
     },
 };
 
-use crate::common::{ContentDisk, assert_holds, open, open_bytes, watch, write, write_new};
+use crate::common::{ContentDisk, assert_holds, every_image, open, open_bytes, watch, write, write_new};
 use proptest::prelude::*;
 use reformis_disk::{
     Disk, Error, ExtentKind, Format, Layout, Shape,
     disk::{EmptyDisk, extents},
-    formats::{self, NewImage, Squeeze},
+    formats::{self, NewImage},
     pipeline::{self, Watch},
 };
 use reformis_standin::{content::Content, export, qcow2_check};
@@ -37,6 +37,42 @@ fn content() -> impl Strategy<Value = Content> {
     })
 }
 
+fn small_content() -> impl Strategy<Value = Content> {
+    let unit = prop_oneof![Just(512u64), Just(4096), Just(65536), Just(MIB)];
+    let size = (unit, 1u64..4, 0u64..3).prop_map(|(unit, times, off)| (unit * times + off * 512).max(1024) - 512);
+    size.prop_flat_map(|size| {
+        prop::collection::vec((0..size, 1u64..200_000, any::<u64>()), 0..4).prop_map(move |runs| {
+            runs.into_iter().fold(Content::empty(size), |content, (offset, len, seed)| {
+                content.with(offset, len.min(size - offset), seed)
+            })
+        })
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(6))]
+
+    /// From every shape into every other.
+    #[test]
+    fn all_pairs_of_shapes_hold_the_same(content in small_content()) {
+        let folder = tempfile::tempdir().unwrap();
+        let source = ContentDisk(content.clone());
+        let digest = pipeline::scan(&source, &watch()).unwrap();
+        for first in every_image(content.size) {
+            let path = folder.path().join("first.vmdk");
+            write_new(&source, &first, &path).unwrap();
+            let disk = open_as(&path, first.shape.format);
+            for second in Shape::all() {
+                let path = folder.path().join("second.vmdk");
+                let copied = write(disk.as_ref(), &second.to_string(), &path).unwrap();
+                prop_assert_eq!(copied.digest, digest);
+                let found = pipeline::scan(open_as(&path, second.format).as_ref(), &watch()).unwrap();
+                prop_assert_eq!(found, digest, "{} to {}", first.shape, second);
+            }
+        }
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(48))]
 
@@ -56,6 +92,7 @@ proptest! {
             if image.shape.format == Format::Qcow2 {
                 let counts = qcow2_check::check(&path).unwrap();
                 let thin = image == NewImage::new(image.shape, content.size) && image.shape.layout == Layout::Thin;
+                prop_assert_eq!(counts.free_clusters, 0);
                 let most = content.runs.iter().map(|r| r.len + 2 * 65536).sum::<u64>();
                 prop_assert!(!thin || counts.data_clusters * 65536 <= most);
             }
@@ -75,21 +112,6 @@ fn open_as(path: &Path, format: Format) -> Arc<dyn Disk> {
     formats::open(reformis_disk::source::open(path).unwrap(), Some(format)).unwrap().disk
 }
 
-/// Every shape, and what can be chosen of some.
-fn every_image(size: u64) -> Vec<NewImage> {
-    let plain = |shape| NewImage::new(shape, size);
-    let qcow2 = plain("qcow2/thin".parse().unwrap());
-    let mut images: Vec<NewImage> = Shape::all().into_iter().map(plain).collect();
-    for squeeze in [Squeeze::Deflate, Squeeze::Zstd] {
-        for cluster in [4096, 65536, MIB] {
-            images.push(NewImage { squeeze: Some(squeeze), cluster: Some(cluster), ..qcow2 });
-        }
-    }
-    images.push(NewImage { cluster: Some(2 * MIB), ..qcow2 });
-    images.push(NewImage { cluster: Some(4096), shape: "qcow2/full".parse().unwrap(), ..qcow2 });
-    images
-}
-
 /// The extents cover the disk, and what they call zero is zero.
 fn check_extents(disk: &dyn Disk, content: &Content) -> Result<(), TestCaseError> {
     let mut end = 0;
@@ -102,6 +124,27 @@ fn check_extents(disk: &dyn Disk, content: &Content) -> Result<(), TestCaseError
     }
     prop_assert_eq!(end, content.size);
     Ok(())
+}
+
+/// Data on both sides of where a piece of 2 GiB ends, and pieces in which there is none.
+#[test]
+fn pieces_join_where_they_meet() {
+    let folder = tempfile::tempdir().unwrap();
+    let piece = 4_192_256 * 512;
+    let content = Content::empty(4 * piece + 512).with(piece - 70_000, 140_000, 1).with(4 * piece, 512, 2);
+    let path = folder.path().join("split.vmdk");
+    let copied = write(&ContentDisk(content.clone()), "vmdk/split", &path).unwrap();
+    let disk = open(&path).unwrap();
+    assert_eq!(disk.size(), content.size);
+    assert_eq!(pipeline::scan(disk.as_ref(), &watch()).unwrap(), copied.digest);
+    check_extents(disk.as_ref(), &content).unwrap();
+    let mut found = vec![0; 200_000];
+    let mut expected = found.clone();
+    disk.read_at(piece - 100_000, &mut found).unwrap();
+    content.read_at(piece - 100_000, &mut expected);
+    assert!(found == expected);
+    let files = std::fs::read_dir(folder.path()).unwrap().count();
+    assert_eq!(files, 6, "the descriptor and five pieces");
 }
 
 #[test]
