@@ -144,6 +144,24 @@ fn a_delta_leads_nowhere_that_it_may_not() {
     }
     place.write("in/loop.qcow2", &delta_of("../secret.img", &image));
     place.run(&["recast", "in/loop.qcow2", "out.img", "--trust-links"]).expect(0);
+    // Neither a link nor a device is a way out; a device is none with trust either.
+    std::os::unix::fs::symlink("../secret.img", place.path("in/link.img")).unwrap();
+    for (name, trust, part) in [
+        ("link.img", None, "a symbolic link leads it out"),
+        ("/dev/zero", Some("--trust-links"), "that is no plain file"),
+    ] {
+        place.write("in/loop.qcow2", &delta_of(name, &image));
+        let mut command = place.command(&["recast", "in/loop.qcow2", "none.img"]);
+        let ran = Ran::from(command.args(trust).output().unwrap()).expect(1);
+        assert!(ran.err.contains(part), "{name}: {}", ran.err);
+    }
+    // A guest that writes such a header to its raw disk does not get its neighbour read.
+    place.write("in/guest.raw", &delta_of("base.img", &image));
+    let ran = place.run(&["recast", "in/guest.raw", "none.img"]).expect(1);
+    assert!(ran.err.contains("a guest may have written that") && ran.err.contains("--from raw"), "{}", ran.err);
+    place.run(&["recast", "in/guest.raw", "kept.img", "--from", "raw"]).expect(0);
+    assert_eq!(fs::read(place.path("kept.img")).unwrap(), delta_of("base.img", &image));
+    place.run(&["recast", "in/guest.raw", "read.img", "--from", "qcow2"]).expect(0);
     place.write("in/loop.qcow2", &delta_of("base.img", &image));
     let survey = place.run(&["survey", "in/loop.qcow2"]).expect(0).out;
     assert!(survey.contains("delta of") && survey.contains("base.img"), "{survey}");

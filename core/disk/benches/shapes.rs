@@ -70,6 +70,30 @@ fn shapes(criterion: &mut Criterion) {
     group.finish();
 }
 
+/// What more workers than cores give, or fewer.
+fn workers(criterion: &mut Criterion) {
+    let folder = tempfile::tempdir().unwrap();
+    let source = disk();
+    let mut group = criterion.benchmark_group("workers");
+    group.throughput(Throughput::Bytes(SIZE)).sample_size(10);
+    group.warm_up_time(Duration::from_millis(200)).measurement_time(Duration::from_secs(2));
+    for shape in ["qcow2/thin", "vmdk/stream"] {
+        for workers in [1, 2, 3, 4, 8] {
+            let path = folder.path().join("out");
+            group.bench_function(format!("{shape} with {workers}"), |bencher| {
+                bencher.iter(|| {
+                    let output = Output::file(File::create(&path).unwrap(), "out");
+                    let image = NewImage::new(shape.parse().unwrap(), SIZE);
+                    let mut writer = formats::create_in(output, &image).unwrap();
+                    let watch = Watch { workers: Some(workers), ..watch() };
+                    pipeline::copy(&source, writer.as_mut(), &watch).unwrap();
+                });
+            });
+        }
+    }
+    group.finish();
+}
+
 fn digests(criterion: &mut Criterion) {
     let (zeros, data) = (vec![0; 1 << 20], vec![7; 1 << 20]);
     let mut group = criterion.benchmark_group("digest of a block");
@@ -79,5 +103,5 @@ fn digests(criterion: &mut Criterion) {
     group.finish();
 }
 
-criterion_group!(benches, shapes, digests);
+criterion_group!(benches, shapes, workers, digests);
 criterion_main!(benches);

@@ -101,6 +101,18 @@ pub enum Error {
         /// Whether the person may allow it.
         trustable: bool,
     },
+    /// A disk that is called raw begins like an image that names another file.
+    #[error(
+        "{} is called a raw disk, begins like an image of another format, and names {}: a guest may have written that",
+        Quoted(path),
+        Quoted(name)
+    )]
+    GuessedName {
+        /// The file.
+        path: String,
+        /// The name in it.
+        name: String,
+    },
     /// The result's place is taken.
     #[error("{} exists already", Quoted(path))]
     Exists {
@@ -162,6 +174,7 @@ impl Error {
             Self::Changed { .. } => "Shut the guest down, see that nothing writes to the file, and run again.",
             Self::NoMember { .. } => "`reformis survey` on the archive lists its members.",
             Self::UnsafeName { trustable: true, .. } => "If you know where it leads and want it, say --trust-links.",
+            Self::GuessedName { .. } => "Say --from raw if it is a raw disk, or its format if it is not.",
             Self::Exists { .. } => "Choose another name, or say --force to replace it.",
             Self::Busy { .. } => "Wait for it to end, or choose another name.",
             _ => return None,

@@ -379,14 +379,13 @@ pub fn detect(storage: &dyn Storage) -> Result<Option<Format>> {
         return Ok(Some(entry.format));
     }
     // Nothing in the bytes: an empty disk, say. The name's word is taken for raw only.
-    let extension = Path::new(storage.name()).extension().and_then(|e| e.to_str());
-    Ok(extension.and_then(Format::from_extension).filter(|format| *format == Format::Raw))
+    Ok(extension_of(storage.name()).filter(|format| *format == Format::Raw))
 }
 
 /// The format of a stream that starts with `head` ([`HEAD`] bytes, or all) and is called `name`; a name tells what is raw,
 /// and what is known by its end alone.
 pub fn detect_stream(head: &[u8], name: &str) -> Option<Format> {
-    let extension = Path::new(name).extension().and_then(|e| e.to_str()).and_then(Format::from_extension);
+    let extension = extension_of(name);
     let found = FORMATS.iter().find(|entry| (entry.probe)(&Probe { head, tail: &[] })).map(|entry| entry.format);
     match (found, extension) {
         (Some(Format::Raw) | None, Some(Format::Vhd)) => Some(Format::Vhd),
@@ -412,6 +411,8 @@ const MAX_CHAIN: usize = 64;
 pub struct Opener {
     links: Links,
     snapshot: Option<String>,
+    /// The image that is being opened is called a raw disk, and its format was guessed.
+    named_raw: bool,
     /// What is being opened: each a delta of the next.
     chain: Vec<PathBuf>,
     /// What was opened beside the first file.
@@ -454,7 +455,10 @@ impl Opener {
             let what = format!("{format} keeps no snapshots inside, which only qcow2 does");
             return Err(Error::Unsupported { path, what });
         }
-        let mut inner = self.clone();
+        // A guest writes what it likes to the start of its disk: what is called a raw disk and only looks like something
+        // else does not get other files read.
+        let named_raw = declared.is_none() && extension_of(&path) == Some(Format::Raw) && format != Format::Raw;
+        let mut inner = Self { named_raw, ..self.clone() };
         inner.chain.push(place_of(storage.as_ref()));
         let mut image = (entry(format).open)(storage, &inner)?;
         if self.chain.is_empty() {
@@ -471,6 +475,10 @@ impl Opener {
     /// # Errors
     /// Those of [`Storage::sibling`].
     pub(crate) fn sibling(&self, child: &dyn Storage, name: &str) -> Result<Arc<dyn Storage>> {
+        if self.named_raw {
+            let (path, name) = (child.name().into(), name.into());
+            return Err(Error::GuessedName { path, name });
+        }
         let storage = child.sibling(name, self.links)?;
         self.files.lock().unwrap_or_else(PoisonError::into_inner).push(storage.clone());
         Ok(storage)
@@ -526,6 +534,11 @@ fn is_nowhere(error: &Error) -> bool {
 /// The part of a name behind its last folder, in either kind of path.
 fn last_part(name: &str) -> &str {
     name.rsplit(['/', '\\']).next().unwrap_or(name)
+}
+
+/// The format that a name's ending stands for.
+fn extension_of(name: &str) -> Option<Format> {
+    Path::new(name).extension().and_then(|e| e.to_str()).and_then(Format::from_extension)
 }
 
 /// Where a file lies, whatever its name.

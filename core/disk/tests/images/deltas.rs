@@ -223,6 +223,36 @@ fn a_chain_of_several_deltas_is_one_disk() {
     assert_eq!(image.files.len(), 7);
 }
 
+/// A qcow2 over a differencing VHDX over a dynamic one: what the formats allow may be mixed.
+#[test]
+fn formats_mix_in_a_chain() {
+    let folder = tempfile::tempdir().unwrap();
+    let case = case();
+    let base = folder.path().join("base.vhdx");
+    write(&ContentDisk(case.base.clone()), "vhdx", &base).unwrap();
+    let id: [u8; 16] = fs::read(&base).unwrap()[(64 << 10) + 32..][..16].try_into().unwrap();
+    let id = uuid::Uuid::from_bytes_le(id).to_string();
+    fs::write(folder.path().join("delta.vhdx"), vhdx::image(&case.delta(), &id, "base.vhdx")).unwrap();
+    let path = folder.path().join("top.qcow2");
+    write(&reformis_disk::disk::EmptyDisk::new(case.whole.size), "qcow2", &path).unwrap();
+    let mut bytes = fs::read(&path).unwrap();
+    bytes[8..20].copy_from_slice(&[0, 0, 0, 0, 0, 0, 2, 0, 0, 0, 0, 10]);
+    // The extension that declares the format, behind a header of 112 bytes, then the name at 512.
+    bytes[112..125].copy_from_slice(b"\xe2\x79\x2a\xca\0\0\0\x04vhdx\0");
+    bytes[512..522].copy_from_slice(b"delta.vhdx");
+    fs::write(&path, &bytes).unwrap();
+    let image = formats::open(source::open(&path).unwrap(), None).unwrap();
+    assert_eq!(image.facts.chain, ["delta.vhdx", "base.vhdx"]);
+    assert_holds(image.disk.as_ref(), &case.whole);
+    // Declared otherwise, it is that.
+    bytes[120..124].copy_from_slice(b"raw\0");
+    bytes[119] = 3;
+    fs::write(&path, &bytes).unwrap();
+    let mut start = [0; 8];
+    open(&path).unwrap().read_at(0, &mut start).unwrap();
+    assert_eq!(&start, b"vhdxfile");
+}
+
 /// A grain directory that leads nowhere is what the redundant one is for.
 #[test]
 fn the_redundant_directory_stands_in() {
