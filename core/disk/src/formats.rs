@@ -1,234 +1,21 @@
 //! The table of formats: adding one is adding its folder and a line here.
 
-use std::{
-    fs::File,
-    path::{Path, PathBuf},
-    sync::{Arc, Mutex, PoisonError},
-};
-
-use serde::Serialize;
+use std::{fs::File, path::Path, sync::Arc};
 
 use crate::{
     ByteSize, SECTOR,
-    disk::{Disk, Extent},
     error::{Error, Result},
     output::Output,
     pipeline::Writer,
     qcow2, raw,
     shape::{Format, Layout, Shape, ShapeError, list},
-    source::{Links, Storage, archive, wrapped::Wrapping},
+    source::{Storage, wrapped::Wrapping},
     vdi, vhd, vhdx, vmdk,
 };
-
-/// What practitioners look at in an image, from its metadata alone.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Facts {
-    /// Format and layout.
-    pub shape: Shape,
-    /// The format's own name for this kind and version of itself.
-    pub variant: String,
-    /// Guest-visible size in bytes.
-    pub virtual_size: u64,
-    /// Length of the image's own files in bytes, without the disks below.
-    pub file_size: u64,
-    /// Bytes that those files take on their file system.
-    pub allocated: u64,
-    /// The piece in which the format stores: its name there, and its bytes.
-    pub unit: Option<(String, u64)>,
-    /// Bytes of the guest's sectors, where the format says.
-    pub sector_size: Option<u64>,
-    /// How stored pieces are compressed.
-    pub compression: Option<String>,
-    /// The disks that this one is a delta of, nearest first, as the files that hold them.
-    pub chain: Vec<String>,
-    /// The same with what is known of each.
-    pub parents: Vec<Parent>,
-    /// By what a delta of this disk knows that it is the right one below: changed whenever the disk is written.
-    pub content_id: Option<String>,
-    /// States of the disk that are kept inside the image.
-    pub snapshots: Vec<Snapshot>,
-    /// What else the metadata says, as name and value: identifiers, creator, flags.
-    pub details: Vec<(String, String)>,
-    /// Whether the image says that it was not closed properly by its last writer.
-    pub unclean: bool,
-    /// Whether it looks like a piece of a disk whose other pieces, and whose descriptor, are other files.
-    pub piece: bool,
-    /// Whether only the image's counts of references may be wrong, which do not matter for reading.
-    pub dirty: bool,
-    /// What stands in the way of reading the disk.
-    pub troubles: Vec<Trouble>,
-}
-
-impl Facts {
-    /// What every image has; the rest is empty.
-    pub(crate) fn new(shape: Shape, variant: impl Into<String>, virtual_size: u64, storage: &dyn Storage) -> Self {
-        Self {
-            shape,
-            variant: variant.into(),
-            virtual_size,
-            file_size: storage.len(),
-            allocated: storage.allocated(),
-            unit: None,
-            sector_size: None,
-            compression: None,
-            chain: Vec::new(),
-            parents: Vec::new(),
-            content_id: None,
-            snapshots: Vec::new(),
-            details: Vec::new(),
-            unclean: false,
-            piece: false,
-            dirty: false,
-            troubles: Vec::new(),
-        }
-    }
-
-    /// Of a disk that is compressed as a whole by `kind` in `storage`.
-    pub fn of_stream(shape: Shape, kind: &str, virtual_size: u64, storage: &dyn Storage) -> Self {
-        let variant = format!("raw bytes in {kind}");
-        Self { compression: Some(kind.into()), ..Self::new(shape, variant, virtual_size, storage) }
-    }
-
-    /// Of a disk that came out of a pipe, of which there is no file.
-    pub fn of_pipe(shape: Shape, kind: &str, virtual_size: u64) -> Self {
-        let nothing = crate::source::MemoryStorage::new("", Vec::new());
-        Self::new(shape, format!("raw bytes from {kind}"), virtual_size, &nothing)
-    }
-
-    /// Adds what is known of the disk below, which the image calls `name`.
-    pub(crate) fn over(&mut self, name: &str, parent: &Image) {
-        let facts = &parent.facts;
-        let below = Parent {
-            name: name.into(),
-            shape: facts.shape,
-            variant: facts.variant.clone(),
-            virtual_size: facts.virtual_size,
-            file_size: facts.file_size,
-            allocated: facts.allocated,
-        };
-        self.parents = std::iter::once(below).chain(facts.parents.iter().cloned()).collect();
-        self.chain = self.parents.iter().map(|parent| parent.name.clone()).collect();
-        self.troubles.extend(facts.troubles.iter().cloned());
-    }
-
-    /// Adds a detail, unless its value is empty.
-    pub(crate) fn detail(&mut self, name: &str, value: impl Into<String>) {
-        let value = value.into();
-        if !value.is_empty() {
-            self.details.push((name.into(), value));
-        }
-    }
-}
-
-/// A disk below another one.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Parent {
-    /// Its file, as the disk above it says.
-    pub name: String,
-    /// Format and layout.
-    pub shape: Shape,
-    /// The format's own name for this kind of image.
-    pub variant: String,
-    /// Guest-visible size in bytes.
-    pub virtual_size: u64,
-    /// Length of its files in bytes.
-    pub file_size: u64,
-    /// Bytes that those take on their file system.
-    pub allocated: u64,
-}
-
-/// A state of the disk that is kept inside its image.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Snapshot {
-    /// Its number or other short name, unique in the image.
-    pub id: String,
-    /// The name that a person gave it.
-    pub name: String,
-    /// Size of the disk then, in bytes.
-    pub virtual_size: u64,
-    /// When it was made, in seconds since 1970.
-    pub time: u64,
-    /// Whether a running machine's memory is kept with it.
-    pub has_memory: bool,
-}
-
-/// What stands in the way of reading a disk whose metadata is sound.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, thiserror::Error)]
-#[serde(tag = "kind", rename_all = "kebab-case")]
-pub enum Trouble {
-    /// Its data is encrypted.
-    #[error("'{file}' is encrypted ({method}), and its key is with the host that made it")]
-    Encrypted {
-        /// The image.
-        file: String,
-        /// How.
-        method: String,
-    },
-    /// Its last writer found it to be damaged.
-    #[error("'{file}' says of itself that its tables are corrupt")]
-    Corrupt {
-        /// The image.
-        file: String,
-    },
-    /// The disk below is not the one that the delta was made of.
-    #[error(
-        "'{file}' is a delta of a disk with {what} {wanted}, and '{parent}' has {found}: it was written or replaced since"
-    )]
-    WrongParent {
-        /// The delta.
-        file: String,
-        /// The disk below.
-        parent: String,
-        /// What tells them apart: "CID", "UUID".
-        what: String,
-        /// What the delta says.
-        wanted: String,
-        /// What was found.
-        found: String,
-    },
-}
-
-/// An opened image.
-#[derive(Clone)]
-pub struct Image {
-    /// Its bytes. Where there is trouble, every read is an error that tells it.
-    pub disk: Arc<dyn Disk>,
-    /// What its metadata says.
-    pub facts: Facts,
-    /// The files that it consists of beside the one that was opened: extents, external data, and the disks below.
-    pub files: Vec<Arc<dyn Storage>>,
-}
-
-impl Image {
-    /// An image in one file.
-    pub(crate) fn new(disk: Arc<dyn Disk>, facts: Facts) -> Self {
-        Self { disk, facts, files: Vec::new() }
-    }
-}
-
-/// A disk that cannot be read, and why.
-struct Refused {
-    size: u64,
-    trouble: Trouble,
-}
-
-impl Disk for Refused {
-    fn size(&self) -> u64 {
-        self.size
-    }
-
-    fn read_at(&self, _: u64, _: &mut [u8]) -> Result<()> {
-        Err(Error::Trouble(self.trouble.clone()))
-    }
-
-    fn extent_at(&self, _: u64) -> Result<Extent> {
-        Err(Error::Trouble(self.trouble.clone()))
-    }
-
-    fn check_unchanged(&self) -> Result<()> {
-        Ok(())
-    }
-}
+pub use crate::{
+    facts::{Facts, Image, Parent, Snapshot, Trouble},
+    opener::Opener,
+};
 
 /// How stored pieces of a new image are compressed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -399,151 +186,18 @@ pub fn is_footer(tail: &[u8]) -> bool {
     tail.starts_with(&vhd::COOKIE)
 }
 
-fn head(storage: &dyn Storage) -> Result<Vec<u8>> {
+pub(crate) fn head(storage: &dyn Storage) -> Result<Vec<u8>> {
     crate::source::read_vec(storage, 0, storage.len().min(HEAD) as usize, "its start")
 }
 
-/// The longest chain that is followed.
-const MAX_CHAIN: usize = 64;
-
-/// Opens images, and the disks that they are deltas of.
-#[derive(Clone, Default)]
-pub struct Opener {
-    links: Links,
-    snapshot: Option<String>,
-    /// The image that is being opened is called a raw disk, and its format was guessed.
-    named_raw: bool,
-    /// What is being opened: each a delta of the next.
-    chain: Vec<PathBuf>,
-    /// What was opened beside the first file.
-    files: Arc<Mutex<Vec<Arc<dyn Storage>>>>,
-}
-
-impl Opener {
-    /// An opener that follows the names in images as far as `links` allows.
-    pub fn new(links: Links) -> Self {
-        Self { links, ..Self::default() }
-    }
-
-    /// Opens the state that the image keeps under this name or number, not the current one.
-    #[must_use]
-    pub fn at_snapshot(mut self, snapshot: Option<String>) -> Self {
-        self.snapshot = snapshot;
-        self
-    }
-
-    /// The snapshot that is asked for, in the image that is being opened.
-    pub(crate) fn snapshot(&self) -> Option<&str> {
-        self.snapshot.as_deref()
-    }
-
-    /// Opens the image in `storage`: as `declared` when given (what is declared raw is raw, whatever it starts with),
-    /// else by its content.
-    ///
-    /// # Errors
-    /// [`Error::NotAnImage`] when nothing is recognised; those of the format, also of the disks below.
-    pub fn open(&self, storage: Arc<dyn Storage>, declared: Option<Format>) -> Result<Image> {
-        let path = storage.name().to_string();
-        let found = match declared {
-            Some(format) => Some(format),
-            None => detect(storage.as_ref())?,
-        };
-        let Some(format) = found else {
-            return Err(Error::NotAnImage { path, what: describe(storage.as_ref())? });
-        };
-        if self.snapshot.is_some() && format != Format::Qcow2 {
-            let what = format!("{format} keeps no snapshots inside, which only qcow2 does");
-            return Err(Error::Unsupported { path, what });
-        }
-        // A guest writes what it likes to the start of its disk: what is called a raw disk and only looks like something
-        // else does not get other files read.
-        let named_raw = declared.is_none() && extension_of(&path) == Some(Format::Raw) && format != Format::Raw;
-        let mut inner = Self { named_raw, ..self.clone() };
-        inner.chain.push(place_of(storage.as_ref()));
-        let mut image = (entry(format).open)(storage, &inner)?;
-        if self.chain.is_empty() {
-            image.files = std::mem::take(&mut self.files.lock().unwrap_or_else(PoisonError::into_inner));
-        }
-        if let Some(trouble) = image.facts.troubles.first() {
-            image.disk = Arc::new(Refused { size: image.facts.virtual_size, trouble: trouble.clone() });
-        }
-        Ok(image)
-    }
-
-    /// Opens a file that the image in `child` names and that is no image of its own.
-    ///
-    /// # Errors
-    /// Those of [`Storage::sibling`].
-    pub(crate) fn sibling(&self, child: &dyn Storage, name: &str) -> Result<Arc<dyn Storage>> {
-        if self.named_raw {
-            let (path, name) = (child.name().into(), name.into());
-            return Err(Error::GuessedName { path, name });
-        }
-        let storage = child.sibling(name, self.links)?;
-        self.files.lock().unwrap_or_else(PoisonError::into_inner).push(storage.clone());
-        Ok(storage)
-    }
-
-    /// Opens the disk that the image in `child` is a delta of, by the first of `hints` that leads somewhere: where the disk
-    /// was when the delta was made. Disks are moved with their folder, so the last part of each is looked for beside
-    /// the image too; whoever calls this checks that it is the right one. Returns the name by which it was found.
-    ///
-    /// # Errors
-    /// Of the first hint, when none leads anywhere; those of [`Self::open_parent`].
-    pub(crate) fn open_parent_hinted(&self, child: &dyn Storage, hints: &[String]) -> Result<(String, Image)> {
-        let mut first = None;
-        let beside = hints.iter().map(|hint| last_part(hint));
-        for name in hints.iter().map(String::as_str).chain(beside) {
-            match self.open_parent(child, name, None) {
-                Ok(image) => return Ok((name.into(), image)),
-                Err(error) if is_nowhere(&error) => drop(first.get_or_insert(error)),
-                Err(error) => return Err(error),
-            }
-        }
-        let nothing = || Error::damaged(child.name(), None, "it is a delta of another disk, and does not say of which");
-        Err(first.unwrap_or_else(nothing))
-    }
-
-    /// Opens the disk called `name` that the image in `child` is a delta of.
-    ///
-    /// # Errors
-    /// [`Error::Damaged`] for a chain that comes back to itself or is longer than 64; those of [`Self::open`].
-    pub(crate) fn open_parent(&self, child: &dyn Storage, name: &str, declared: Option<Format>) -> Result<Image> {
-        let parent = self.sibling(child, name)?;
-        let place = place_of(parent.as_ref());
-        if self.chain.contains(&place) {
-            let what = format!("its chain of deltas comes back to '{}'", parent.name());
-            return Err(Error::damaged(child.name(), None, what));
-        }
-        if self.chain.len() >= MAX_CHAIN {
-            return Err(Error::damaged(child.name(), None, format!("its chain of deltas is longer than {MAX_CHAIN}")));
-        }
-        Self { snapshot: None, ..self.clone() }.open(parent, declared)
-    }
-}
-
-/// Whether a name led to nothing that may be opened.
-fn is_nowhere(error: &Error) -> bool {
-    match error {
-        Error::UnsafeName { .. } | Error::NoMember { .. } => true,
-        Error::Io { source, .. } => source.kind() == std::io::ErrorKind::NotFound,
-        _ => false,
-    }
-}
-
-/// The part of a name behind its last folder, in either kind of path.
-fn last_part(name: &str) -> &str {
-    name.rsplit(['/', '\\']).next().unwrap_or(name)
-}
-
 /// The format that a name's ending stands for.
-fn extension_of(name: &str) -> Option<Format> {
+pub(crate) fn extension_of(name: &str) -> Option<Format> {
     Path::new(name).extension().and_then(|e| e.to_str()).and_then(Format::from_extension)
 }
 
-/// Where a file lies, whatever its name.
-fn place_of(storage: &dyn Storage) -> PathBuf {
-    PathBuf::from(storage.name()).canonicalize().unwrap_or_else(|_| storage.name().into())
+/// Opens the image in `storage` as one of `format`.
+pub(crate) fn open_as(format: Format, storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
+    (entry(format).open)(storage, opener)
 }
 
 /// Opens the image in `storage`, following no name that leads out of its folder: see [`Opener::open`].
@@ -552,23 +206,6 @@ fn place_of(storage: &dyn Storage) -> PathBuf {
 /// Those of [`Opener::open`].
 pub fn open(storage: Arc<dyn Storage>, declared: Option<Format>) -> Result<Image> {
     Opener::default().open(storage, declared)
-}
-
-/// What a file that is no image looks like, as the end of a sentence.
-fn describe(storage: &dyn Storage) -> Result<String> {
-    let head = head(storage)?;
-    if head.is_empty() {
-        return Ok("it is empty".into());
-    }
-    if archive::is_archive(storage)? {
-        return Ok("it is an archive; name the member behind its path, as in archive.tar/disk.vmdk".into());
-    }
-    if let Some(kind) = Wrapping::detect(&head) {
-        return Ok(format!("it is compressed with {}; `reformis recast` unpacks it", kind.name()));
-    }
-    let text = head.iter().all(|b| matches!(b, b'\t' | b'\n' | b'\r' | 0x20..=0x7e | 0x80..));
-    let what = if text { "it holds text" } else { "its first bytes match no format" };
-    Ok(what.into())
 }
 
 /// Makes a writer for a disk of `size` bytes in `file`, which is empty and called `name` in messages: see [`create_in`].

@@ -8,6 +8,7 @@ mod datastore;
 mod descriptor;
 mod extents;
 mod header;
+mod metadata;
 mod parent;
 mod read;
 mod several;
