@@ -54,6 +54,11 @@ pub(super) fn members(storage: &dyn Storage) -> Result<Members> {
         let offset = file.data_start().ok_or_else(|| Error::damaged(path, None, "a member that starts nowhere"))?;
         let member = Member { name, offset, len: file.size(), packed };
         super::require(storage, offset, file.compressed_size(), &format!("member '{}'", member.name))?;
+        if member.packed.is_none() && member.len != file.compressed_size() {
+            let (len, stored) = (member.len, file.compressed_size());
+            let what = format!("member '{}' is stored as it is, with {len} bytes in {stored}", member.name);
+            return Err(Error::damaged(path, offset, what));
+        }
         members.add(member, path)?;
     }
     Ok(members)
@@ -98,5 +103,29 @@ impl Read for Counting<'_> {
 impl io::Seek for Counting<'_> {
     fn seek(&mut self, to: io::SeekFrom) -> io::Result<u64> {
         self.cursor.seek(to)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+
+    use super::*;
+    use crate::source::MemoryStorage;
+
+    #[test]
+    fn a_stored_member_is_as_long_as_what_is_stored() {
+        let mut writer = zip::ZipWriter::new(io::Cursor::new(Vec::new()));
+        let options = zip::write::SimpleFileOptions::default().compression_method(zip::CompressionMethod::Stored);
+        writer.start_file("a", options).unwrap();
+        writer.write_all(&[7; 700]).unwrap();
+        let mut bytes = writer.finish().unwrap().into_inner();
+        let read = |bytes: &[u8]| members(&MemoryStorage::new("x.zip", bytes.to_vec())).map(drop);
+        read(&bytes).unwrap();
+        // The size in the central directory: found by the fuzzer.
+        let at = bytes.windows(4).position(|w| w == b"PK\x01\x02").unwrap() + 24;
+        bytes[at..at + 4].copy_from_slice(&70_000u32.to_le_bytes());
+        let error = read(&bytes).unwrap_err().to_string();
+        assert!(error.contains("with 70000 bytes in 700"), "{error}");
     }
 }
