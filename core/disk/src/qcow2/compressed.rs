@@ -83,11 +83,14 @@ pub(super) fn pack(method: Squeeze, unit: &[u8], cluster: usize) -> Option<Vec<u
     }
     match method {
         Squeeze::Zstd => Some(packed::zstd(unit)).filter(|packed| !packed.is_empty() && packed.len() < cluster),
-        Squeeze::Deflate => SCRATCH.with_borrow_mut(|Scratch { deflater, packed, .. }| {
+        Squeeze::Deflate => SCRATCH.with_borrow_mut(|Scratch { deflater, packed: room, .. }| {
+            if packed::is_packed(deflater, unit) {
+                return None;
+            }
             // No more room than is worth it: what does not fit is stored as it is.
-            packed.resize(cluster - 1, 0);
-            let len = deflater.deflate_compress(unit, packed).ok()?;
-            Some(packed[..len].to_vec())
+            room.resize(cluster - 1, 0);
+            let len = deflater.deflate_compress(unit, room).ok()?;
+            Some(room[..len].to_vec())
         }),
     }
 }

@@ -51,6 +51,25 @@ pub(crate) fn fast_compressor() -> Compressor {
     Compressor::new(CompressionLvl::new(1).unwrap_or_default())
 }
 
+/// Bytes of a sample of [`is_packed`].
+const SAMPLE: usize = 2048;
+
+/// Whether two samples of `unit` hardly get smaller: what is compressed or encrypted already takes longest to find that out
+/// of, and is half of many disks.
+pub(crate) fn is_packed(compressor: &mut Compressor, unit: &[u8]) -> bool {
+    let mut room = [0; SAMPLE - SAMPLE / 16];
+    let mut stays = |from: usize| match unit.get(from..from + SAMPLE) {
+        Some(sample) => compressor.deflate_compress(sample, &mut room).is_err(),
+        None => false,
+    };
+    stays(0) && stays(unit.len() / 2)
+}
+
+/// A compressor that stores what it is given.
+pub(crate) fn storing_compressor() -> Compressor {
+    Compressor::new(CompressionLvl::new(0).unwrap_or_default())
+}
+
 thread_local! {
     static GZIP: RefCell<Compressor> = RefCell::new(fast_compressor());
     static ZSTD: RefCell<Option<zstd::bulk::Compressor<'static>>> = const { RefCell::new(None) };
@@ -119,5 +138,21 @@ impl Writer for PackedWriter {
     fn finish(&mut self, size: u64) -> Result<()> {
         self.fill(size)?;
         self.output.set_len(self.end)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_packed_is_told_by_samples() {
+        let mut compressor = fast_compressor();
+        let text: Vec<u8> = b"tide gauge 17 reports 2.31 m\n".iter().copied().cycle().take(65536).collect();
+        let noise: Vec<u8> = (0u32..2048).flat_map(|at| *blake3::hash(&at.to_le_bytes()).as_bytes()).collect();
+        assert!(!is_packed(&mut compressor, &text) && !is_packed(&mut compressor, &noise[..SAMPLE]));
+        assert!(is_packed(&mut compressor, &noise));
+        let mixed = [&noise[..32768], &text[..32768]].concat();
+        assert!(!is_packed(&mut compressor, &mixed));
     }
 }

@@ -18,7 +18,7 @@ use crate::{
     error::{Error, Result},
     output::Output,
     pipeline::{Encoder, Spot, Writer},
-    raw::packed::fast_compressor,
+    raw::packed::{fast_compressor, is_packed, storing_compressor},
 };
 
 struct StreamWriter {
@@ -47,7 +47,7 @@ pub(super) fn create(output: Output, size: Option<u64>) -> Result<Box<dyn Writer
 }
 
 thread_local! {
-    static COMPRESSOR: RefCell<Compressor> = RefCell::new(fast_compressor());
+    static COMPRESSORS: RefCell<(Compressor, Compressor)> = RefCell::new((fast_compressor(), storing_compressor()));
 }
 
 /// A grain with its marker before it, filled up to whole sectors.
@@ -58,7 +58,8 @@ fn encode(offset: u64, grain: &[u8]) -> Vec<u8> {
         whole.resize((GRAIN * SECTOR) as usize, 0);
         return encode(offset, &whole);
     }
-    COMPRESSOR.with_borrow_mut(|compressor| {
+    COMPRESSORS.with_borrow_mut(|(fast, storing)| {
+        let compressor = if is_packed(fast, grain) { storing } else { fast };
         let head = size_of::<GrainMarker>();
         let mut bytes = vec![0; head + compressor.zlib_compress_bound(grain.len())];
         // The room is what the compressor asked for, so there is no error to report.
