@@ -179,6 +179,11 @@ fn pieces_that_count_on_are_one_disk() {
     fs::remove_file(place.path("disk.img.001")).unwrap();
     let ran = place.run(&["recast", "disk.img.000", "none.qcow2"]).expect(1);
     assert!(ran.err.contains("'disk.img.001' is not there"), "{}", ran.err);
+    // Days are no pieces.
+    for day in ["disk.20261122", "disk.20261123"] {
+        place.write(day, &bytes);
+    }
+    place.run(&["prove", "disk.20261123", "whole.img"]).expect(0);
 }
 
 /// A fixed VHD begins as the raw disk does, and shows only at its end that it is none.

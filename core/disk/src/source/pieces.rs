@@ -34,16 +34,14 @@ pub(super) fn find(path: &Path) -> Result<Option<Pieces>> {
         })
         .collect();
     numbers.sort_unstable();
-    if numbers.len() < 2 {
+    // What does not count from the start counts something else, such as days.
+    if numbers.len() < 2 || numbers[0] > 1 {
         return Ok(None);
     }
     let name_of = |number: u64| path.with_extension(format!("{number:0width$}", width = digits.len()));
     let first = numbers[0];
-    let missing = match first {
-        0 | 1 => (first..).zip(&numbers).find(|(expected, found)| expected != *found).map(|(expected, _)| expected),
-        _ => Some(0),
-    };
-    if let Some(missing) = missing {
+    let missing = (first..).zip(&numbers).find(|(expected, found)| expected != *found);
+    if let Some((missing, _)) = missing {
         let what = format!("it is one of several pieces, and '{}' is not there", name_of(missing).to_string_lossy());
         return Err(Error::damaged(&shown(), None, what));
     }
