@@ -231,6 +231,26 @@ fn a_disk_in_several_files_appears_whole_or_not_at_all() {
     assert_eq!(place.tree(), ["disk.img", "flat-flat.vmdk", "flat.vmdk", "out-s001.vmdk", "out.vmdk"]);
 }
 
+/// Also with --force: not the disk below a delta, nor a piece, nor by the receipt.
+#[test]
+fn no_part_of_a_source_is_ever_replaced() {
+    let place = Place::new();
+    place.write("disk.img", &disk());
+    place.run(&["recast", "disk.img", "flat.vmdk", "--as", "vmdk/full"]).expect(0);
+    let before = fs::read(place.path("flat-flat.vmdk")).unwrap();
+    for args in [
+        &["flat.vmdk", "flat-flat.vmdk", "--as", "raw"][..],
+        &["flat-flat.vmdk", "flat.vmdk", "--as", "vmdk/full", "--from", "raw"],
+        &["flat.vmdk", "new.qcow2", "--receipt", "flat-flat.vmdk"],
+        &["flat.vmdk", "new.qcow2", "--receipt", "flat.vmdk"],
+    ] {
+        let ran = Ran::from(place.command(&["recast", "--force"]).args(args).output().unwrap()).expect(1);
+        assert!(ran.err.contains("a source is never written"), "{args:?}: {}", ran.err);
+        assert!(fs::read(place.path("flat-flat.vmdk")).unwrap() == before, "{args:?}");
+        assert_eq!(place.tree(), ["disk.img", "flat-flat.vmdk", "flat.vmdk"], "{args:?}");
+    }
+}
+
 /// What stands in the way of reading is told by survey, and refused by recast, before anything is written.
 #[test]
 fn trouble_is_a_blocker() {

@@ -42,8 +42,8 @@ pub enum Error {
         /// What is wrong.
         what: String,
     },
-    /// Source and result of one step are the same file.
-    #[error("'{path}' is the source itself: a source is never written")]
+    /// A result of a step is a file of its source.
+    #[error("'{path}' is the source itself, or a part of it: a source is never written")]
     SameFile {
         /// The file.
         path: String,
@@ -96,6 +96,10 @@ impl Error {
     pub(crate) fn into_disk(self) -> reformis_disk::Error {
         match self {
             Self::Disk(error) => error,
+            Self::SameFile { path } => {
+                let what = "it is the source itself, or a part of it: a source is never written".into();
+                reformis_disk::Error::Unwritable { path, what }
+            }
             other => reformis_disk::Error::Io {
                 action: "writing",
                 path: String::new(),

@@ -149,8 +149,8 @@ impl<'a> Job<'a> {
             (None, true) => Shape::new(Format::Raw, reformis_disk::Layout::Thin),
             (asked, _) => formats::shape_for(&plain, asked).map_err(reformis_disk::Error::from)?,
         };
-        if options.source != Path::new("-") && !to_stdout {
-            refuse_same_file(&options.source, &options.result)?;
+        for made in std::iter::once(&options.result).chain(&options.receipt) {
+            refuse_same_file(&options.source, made)?;
         }
         Ok(Self { options, shape, wrapping: ending })
     }
@@ -189,8 +189,9 @@ impl<'a> Job<'a> {
         Ok(size)
     }
 
-    /// Opens the result's place and a writer into it.
-    fn begin(&self, size: Option<u64>) -> Result<(Place, Box<dyn Writer>)> {
+    /// Opens the result's place and a writer into it. No file of the result, nor the receipt, may be one of the source's:
+    /// those in `read`, and the one that was named.
+    fn begin(&self, size: Option<u64>, read: Vec<PathBuf>) -> Result<(Place, Box<dyn Writer>)> {
         let Options { squeeze, cluster, .. } = *self.options;
         let new = NewImage { shape: self.shape, size, squeeze, cluster, wrapping: self.wrapping };
         let name = self.result_name();
@@ -198,8 +199,20 @@ impl<'a> Job<'a> {
             let writer = formats::create_in(Output::pipe(io::stdout(), name), &new)?;
             return Ok((Place::Stdout, writer));
         }
+        let mut kept = read;
+        kept.push(self.options.source.clone());
+        for made in std::iter::once(&self.options.result).chain(&self.options.receipt) {
+            kept.iter().try_for_each(|source| refuse_same_file(source, made))?;
+        }
         let staged = StagedFile::create(&self.options.result, self.options.force)?;
-        let output = Output::with_pieces(staged.file()?, name, staged.pieces(self.options.force));
+        let mut make = staged.pieces(self.options.force);
+        let folder = staging::parent(&self.options.result);
+        let make_other = move |name: &str| {
+            let made = folder.join(name);
+            kept.iter().try_for_each(|source| refuse_same_file(source, &made)).map_err(Error::into_disk)?;
+            make(name)
+        };
+        let output = Output::with_pieces(staged.file()?, name, Box::new(make_other));
         let writer = formats::create_in(output, &new)?;
         Ok((Place::File(staged), writer))
     }
@@ -255,7 +268,8 @@ impl<'a> Job<'a> {
         }
         let disk = GrownDisk::new(image.disk.clone(), size);
         let total = pipeline::work(&disk)?;
-        let (place, mut writer) = self.begin(Some(size))?;
+        let read = std::iter::once(&storage).chain(&image.files).map(|file| file.name().into()).collect();
+        let (place, mut writer) = self.begin(Some(size), read)?;
         let copied =
             context.step(&self.step("recasting"), total, |watch| pipeline::copy(&disk, writer.as_mut(), watch))?;
         let after = self.end(place, writer, context)?;
@@ -344,25 +358,19 @@ impl<'a> Job<'a> {
         known: Option<u64>,
         watch: &Watch<'_>,
     ) -> Result<(Copied, u64, Place, Box<dyn Writer>)> {
-        let (place, mut writer) = self.begin(known.map(|len| self.size(len)).transpose()?)?;
+        let (place, mut writer) = self.begin(known.map(|len| self.size(len)).transpose()?, Vec::new())?;
         let mut tail = Tail { stream: bytes, last: Vec::new(), len: 0 };
-        let mut failed = None;
-        let copied = {
-            let sizing = |len: u64| {
-                self.size(len).map_err(|error| match error {
-                    Error::Disk(error) => error,
-                    other => reformis_disk::Error::Unwritable { path: self.result_name(), what: other.to_string() },
-                })
-            };
-            pipeline::copy_forward(&mut tail, &self.source_name(), writer.as_mut(), &sizing, watch)
+        let sizing = |len: u64| {
+            self.size(len).map_err(|error| match error {
+                Error::Disk(error) => error,
+                other => reformis_disk::Error::Unwritable { path: self.result_name(), what: other.to_string() },
+            })
         };
+        let copied = pipeline::copy_forward(&mut tail, &self.source_name(), writer.as_mut(), &sizing, watch)?;
         if self.options.from.is_none() && formats::is_footer(&tail.last) {
-            failed = Some(Error::FooterAtEnd { path: self.source_name() });
+            return Err(Error::FooterAtEnd { path: self.source_name() });
         }
-        match failed {
-            Some(error) => Err(error),
-            None => Ok((copied?, tail.len, place, writer)),
-        }
+        Ok((copied, tail.len, place, writer))
     }
 
     /// What is inside the stream, by name: without the ending that says how it is packed. What comes from a pipe is raw
