@@ -141,6 +141,14 @@ impl Disk for EmptyDisk {
     }
 }
 
+/// Fills `buf` from `offset` of `disk`; behind its end there are zeros.
+pub(crate) fn read_padded(disk: &dyn Disk, offset: u64, buf: &mut [u8]) -> Result<()> {
+    let inside = disk.size().saturating_sub(offset).min(buf.len() as u64) as usize;
+    let (head, tail) = buf.split_at_mut(inside);
+    tail.fill(0);
+    if head.is_empty() { Ok(()) } else { disk.read_at(offset, head) }
+}
+
 /// A part of a disk; where the disk ends before it, zeros.
 pub(crate) struct Window {
     inner: std::sync::Arc<dyn Disk>,
@@ -162,14 +170,7 @@ impl Disk for Window {
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         crate::error::check_range(offset, buf.len(), self.size)?;
-        let at = self.start.saturating_add(offset);
-        let inside = self.inner.size().saturating_sub(at).min(buf.len() as u64) as usize;
-        let (head, tail) = buf.split_at_mut(inside);
-        if !head.is_empty() {
-            self.inner.read_at(at, head)?;
-        }
-        tail.fill(0);
-        Ok(())
+        read_padded(self.inner.as_ref(), self.start.saturating_add(offset), buf)
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {
@@ -207,13 +208,7 @@ impl Disk for GrownDisk {
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         crate::error::check_range(offset, buf.len(), self.size)?;
-        let inside = (self.inner.size().saturating_sub(offset)).min(buf.len() as u64) as usize;
-        let (head, tail) = buf.split_at_mut(inside);
-        if !head.is_empty() {
-            self.inner.read_at(offset, head)?;
-        }
-        tail.fill(0);
-        Ok(())
+        read_padded(self.inner.as_ref(), offset, buf)
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use crate::{
-    disk::{Disk, Extent, ExtentKind},
+    disk::{Disk, Extent, ExtentKind, read_padded},
     error::{Result, check_range},
     source::Storage,
 };
@@ -116,18 +116,6 @@ impl<M: UnitMap> UnitDisk<M> {
     }
 }
 
-/// Reads from the disk below, which may be shorter; beyond its end there are zeros.
-fn read_below(below: Option<&Arc<dyn Disk>>, offset: u64, buf: &mut [u8]) -> Result<()> {
-    let size = below.map_or(0, |disk| disk.size());
-    let inside = size.saturating_sub(offset).min(buf.len() as u64) as usize;
-    let (head, tail) = buf.split_at_mut(inside);
-    tail.fill(0);
-    match below {
-        Some(disk) if !head.is_empty() => disk.read_at(offset, head),
-        _ => Ok(()),
-    }
-}
-
 impl<M: UnitMap> Disk for UnitDisk<M> {
     fn size(&self) -> u64 {
         self.0.size()
@@ -160,7 +148,10 @@ impl<M: UnitMap> Disk for UnitDisk<M> {
                     match place {
                         Place::At(start) => *run = Some((start + inside, here.clone())),
                         Place::Zero => buf[here.clone()].fill(0),
-                        Place::Below => read_below(self.0.below(), at, &mut buf[here.clone()])?,
+                        Place::Below => match self.0.below() {
+                            Some(disk) => read_padded(disk.as_ref(), at, &mut buf[here.clone()])?,
+                            None => buf[here.clone()].fill(0),
+                        },
                         Place::Packed => self.read_unpacked(number, at, &mut buf[here.clone()])?,
                     }
                 }

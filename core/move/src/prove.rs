@@ -98,8 +98,12 @@ pub fn prove_receipt(path: &Path, links: Links, context: &Context<'_>) -> Result
     Ok(Proof { holds: disks.iter().all(|disk| disk.holds), disks, findings })
 }
 
+/// The format of a shape that a receipt records.
+fn declared(shape: &str) -> Option<Format> {
+    shape.split('/').next().and_then(|format| format.parse().ok())
+}
+
 fn prove_disk(record: &DiskRecord, path: &Path, links: Links, step: &Step, context: &Context<'_>) -> Result<DiskProof> {
-    let declared = |shape: &str| shape.split('/').next().and_then(|format| format.parse::<Format>().ok());
     let result = formats::open(source::open(path)?, declared(&record.after.shape))?.disk;
     let before: Arc<dyn Disk> = match (&record.source[..], &record.before) {
         ([], _) | (_, None) => Arc::new(EmptyDisk::new(record.after.virtual_size)),
@@ -139,8 +143,7 @@ fn prove_disk(record: &DiskRecord, path: &Path, links: Links, step: &Step, conte
 fn prove_alone(record: &DiskRecord, result: &Source, step: &Step, context: &Context<'_>) -> Result<DiskProof> {
     let (size, digest) = match result {
         Source::Storage(storage) => {
-            let format = record.after.shape.split('/').next().and_then(|format| format.parse::<Format>().ok());
-            let disk = formats::open(storage.clone(), format)?.disk;
+            let disk = formats::open(storage.clone(), declared(&record.after.shape))?.disk;
             let total = pipeline::work(disk.as_ref())?;
             (disk.size(), context.step(step, total, |watch| pipeline::scan(disk.as_ref(), watch))?)
         }

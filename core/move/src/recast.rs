@@ -217,8 +217,14 @@ impl<'a> Job<'a> {
         Ok((Place::File(staged), writer))
     }
 
-    /// Gives the result its name, and reads back what it says of itself.
-    fn end(&self, place: Place, writer: Box<dyn Writer>, context: &Context<'_>) -> Result<Option<Facts>> {
+    /// Gives the result its name, and tells what it is: an image says so itself, a pipe nothing.
+    fn end(
+        &self,
+        place: Place,
+        writer: Box<dyn Writer>,
+        copied: &Copied,
+        context: &Context<'_>,
+    ) -> Result<Option<Facts>> {
         // Its tables are as large as those that are read back below.
         drop(writer);
         if context.is_cancelled() {
@@ -229,18 +235,11 @@ impl<'a> Job<'a> {
             return Ok(None);
         };
         staged.commit(self.options.force)?;
-        let storage: Arc<dyn Storage> = Arc::new(FileStorage::open(&self.options.result)?);
-        if self.wrapping.is_some() {
-            return Ok(None);
-        }
-        Ok(Some(formats::open(storage, Some(self.shape.format))?.facts))
-    }
-
-    /// What a result that is compressed as a whole is.
-    fn packed_facts(&self, copied: &Copied) -> Result<Option<Facts>> {
-        let Some(kind) = self.wrapping else { return Ok(None) };
         let storage = FileStorage::open(&self.options.result)?;
-        Ok(Some(Facts::of_stream(self.shape, kind.name(), copied.size, &storage)))
+        Ok(Some(match self.wrapping {
+            Some(kind) => Facts::of_stream(self.shape, kind.name(), copied.size, &storage),
+            None => formats::open(Arc::new(storage), Some(self.shape.format))?.facts,
+        }))
     }
 
     fn step(&self, action: &'static str) -> Step {
@@ -272,8 +271,7 @@ impl<'a> Job<'a> {
         let (place, mut writer) = self.begin(Some(size), read)?;
         let copied =
             context.step(&self.step("recasting"), total, |watch| pipeline::copy(&disk, writer.as_mut(), watch))?;
-        let after = self.end(place, writer, context)?;
-        let after = after.or(self.packed_facts(&copied)?);
+        let after = self.end(place, writer, &copied, context)?;
         let sources = sources_of(&storage, &image);
         Ok(Made { before: image.facts, after, copied, sources })
     }
@@ -325,8 +323,7 @@ impl<'a> Job<'a> {
             Some(storage) => Facts::of_stream(shape, stream.kind(), length, storage.as_ref()),
             None => Facts::of_pipe(shape, stream.kind(), length),
         };
-        let after = self.end(place, writer, context)?;
-        let after = after.or(self.packed_facts(&copied)?);
+        let after = self.end(place, writer, &copied, context)?;
         Ok(Made { before, after, copied, sources })
     }
 
