@@ -16,7 +16,8 @@ use reformis_disk::{ByteSize, Format, Shape};
                   Nothing is unpacked first, nothing is converted twice, and the source is never written.",
     after_help = "The order of the work:\n  \
                   reformis survey tidelog.ova\n  \
-                  reformis carry tidelog.ova --dest virtio-host --into landing\n  \
+                  reformis draft tidelog.ova --dest virtio-host --out tidelog.toml\n  \
+                  reformis carry tidelog.toml\n  \
                   reformis prove landing/tidelog/receipt.json\n\n\
                   Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused because of a blocker, 4 a proof did not \
                   hold, 130 interrupted.",
@@ -90,16 +91,37 @@ pub(crate) enum Command {
     )]
     Survey(SurveyArgs),
     /// Lists the destinations that are known, or shows one in full
-    #[command(after_help = "Examples:\n  reformis dests\n  reformis dests virtio-host")]
+    #[command(
+        long_about = "Lists the destinations that are known, or shows one in full: disk shapes, controllers, adapters, \
+                      firmware, rules, and what a guest needs there.\n\nA site adds its own, changes ours, and gives \
+                      networks their new names in reformis.toml: in the working folder, else in the folder reformis of \
+                      the user's configuration folder.",
+        after_help = "Examples:\n  reformis dests\n  reformis dests virtio-host\n  reformis dests --site ./night.toml"
+    )]
     Dests(DestsArgs),
+    /// Proposes a move as a brief, and shows what it changes
+    #[command(
+        long_about = "Proposes a move as a brief: a TOML file that a person reads and changes before a byte moves. Shows \
+                      what is now and what will be, side by side, with the findings under it.\n\nTARGET is a machine file \
+                      (OVF, .vmx, .vbox, domain XML, launch JSON), an archive or a folder that holds one, or a bare disk: \
+                      then firmware and system are told by what is on it. Of a brief, it shows what that comes to.",
+        after_help = "Examples:\n  reformis draft tidelog.ova --dest vmbus-host\n  \
+                      reformis draft /exports/ledger --dest vmx-host --into /landing --out ledger.toml\n  \
+                      reformis draft ledger.toml"
+    )]
+    Draft(DraftArgs),
     /// Makes a move: disks, machine file and receipt, complete and stopped
     #[command(
-        long_about = "Makes a move. The landing is a folder with the disks, the machine file and a receipt.\n\n\
+        long_about = "Makes a move, as a brief says or as it would be proposed. The landing is a folder with the disks, \
+                      the machine file and a receipt.\n\n\
                       Each disk is streamed once from where it lies into its final form. The landing appears under its \
                       name when it is whole and on disk, not before; if the move fails or is interrupted, nothing \
                       half-made stays. The machine is complete and has never been started.",
-        after_help = "Example:\n  reformis carry tidelog.ova --dest virtio-host --into landing\n\nThe landing is then \
-                      landing/tidelog, and its disks are to stay there: the machine file names them by their whole path."
+        after_help = "Examples:\n  reformis carry ledger.toml\n  \
+                      reformis carry tidelog.ova --dest virtio-host --into landing\n  \
+                      reformis carry buoycam.vmx --dest vdi-host --into landing --memory 4GiB --mac fresh\n\nThe landing \
+                      is then landing/tidelog. Domain XML names the disks by their whole path, so that they are to stay \
+                      there; other machine files move with their folder."
     )]
     Carry(CarryArgs),
     /// Turns one disk into another shape, nothing else changed
@@ -157,25 +179,115 @@ pub(crate) struct DestsArgs {
     /// Show this one in full
     #[arg(value_name = "NAME")]
     pub(crate) name: Option<String>,
+    #[command(flatten)]
+    pub(crate) site: SiteArgs,
+}
+
+/// Where a site's own settings are.
+#[derive(Debug, Args)]
+pub(crate) struct SiteArgs {
+    /// The site's destinations and networks, where that is not reformis.toml here or in the configuration folder
+    #[arg(long, value_name = "FILE")]
+    pub(crate) site: Option<PathBuf>,
+}
+
+/// What is moved, and the settings that are chosen most.
+#[derive(Debug, Args)]
+pub(crate) struct MoveArgs {
+    /// A machine file, an archive, a folder that holds one, a disk; or a brief
+    #[arg(value_name = "TARGET|BRIEF")]
+    pub(crate) target: PathBuf,
+    /// Where it goes: one of `reformis dests`
+    #[arg(long, value_name = "NAME")]
+    pub(crate) dest: Option<String>,
+    /// The folder in which the landing is made
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) into: Option<PathBuf>,
+    /// Which machine, where TARGET describes several
+    #[arg(long, value_name = "NAME")]
+    pub(crate) machine: Option<String>,
+    /// Follow names in the files that lead out of their folder (never to a device)
+    #[arg(long)]
+    pub(crate) trust_links: bool,
+    #[command(flatten)]
+    pub(crate) site: SiteArgs,
+    #[command(flatten)]
+    pub(crate) choices: ChoiceArgs,
+}
+
+/// Settings that are chosen most; a brief has all of them.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "What is to be different (a brief has these and more)")]
+pub(crate) struct ChoiceArgs {
+    /// Call the machine NAME
+    #[arg(long, value_name = "NAME")]
+    pub(crate) name: Option<String>,
+    /// Give it SIZE of memory, such as 4GiB
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) memory: Option<ByteSize>,
+    /// Give it N sockets
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=4096))]
+    pub(crate) sockets: Option<u32>,
+    /// Give each socket N cores
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=4096))]
+    pub(crate) cores: Option<u32>,
+    /// Start it with this firmware
+    #[arg(long, value_name = "KIND")]
+    pub(crate) firmware: Option<FirmwareWord>,
+    /// Connect all adapters to NAME
+    #[arg(long, value_name = "NAME")]
+    pub(crate) network: Option<String>,
+    /// Hardware addresses: keep, or fresh
+    #[arg(long, value_name = "WHICH")]
+    pub(crate) mac: Option<MacWord>,
+    /// Store the disks in this shape
+    #[arg(long, value_name = "SHAPE")]
+    pub(crate) shape: Option<Shape>,
+    /// Write this kind of machine file
+    #[arg(long, value_name = "KIND")]
+    pub(crate) machine_file: Option<String>,
+}
+
+/// What starts a machine.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum FirmwareWord {
+    /// A master boot record
+    Bios,
+    /// A loader on an EFI system partition
+    Uefi,
+}
+
+/// Which hardware addresses.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum MacWord {
+    /// Those that the adapters have
+    Keep,
+    /// New ones
+    Fresh,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DraftArgs {
+    #[command(flatten)]
+    pub(crate) order: MoveArgs,
+    /// Write the brief to FILE, or - for stdout instead of the summary
+    #[arg(long, value_name = "FILE")]
+    pub(crate) out: Option<PathBuf>,
+    /// Replace FILE if it exists
+    #[arg(long)]
+    pub(crate) force: bool,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct CarryArgs {
-    /// The machine to move: an OVA, or an OVF descriptor beside its disks
-    #[arg(value_name = "TARGET")]
-    pub(crate) target: PathBuf,
-    /// Where it goes: one of `reformis dests`
-    #[arg(long, value_name = "NAME")]
-    pub(crate) dest: String,
-    /// The folder in which the landing is made
-    #[arg(long, value_name = "FOLDER")]
-    pub(crate) into: PathBuf,
+    #[command(flatten)]
+    pub(crate) order: MoveArgs,
+    /// Go on in spite of the blocker CODE; can be given several times
+    #[arg(long, value_name = "CODE")]
+    pub(crate) accept: Vec<String>,
     /// Replace a landing of the same name
     #[arg(long)]
     pub(crate) force: bool,
-    /// Follow names in the files that lead out of their folder (never to a device)
-    #[arg(long)]
-    pub(crate) trust_links: bool,
 }
 
 #[derive(Debug, Args)]

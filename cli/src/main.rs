@@ -67,6 +67,7 @@ fn run(cli: Cli) -> Result<Exit> {
     match cli.command {
         Command::Survey(args) => commands::survey::run(&args, &session),
         Command::Dests(args) => commands::dests::run(&args, &session),
+        Command::Draft(args) => commands::draft::run(&args, &session),
         Command::Carry(args) => commands::carry::run(&args, &session),
         Command::Recast(args) => commands::recast::run(&args, &session),
         Command::Prove(args) => commands::prove::run(&args, &session),

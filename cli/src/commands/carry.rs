@@ -2,10 +2,9 @@
 
 use anyhow::Result;
 use reformis_disk::ByteSize;
-use reformis_machine::Destination;
 use reformis_move::carry::{self, Landing, Options};
 
-use super::{JSON_SCHEMA, links};
+use super::{JSON_SCHEMA, links, order};
 use crate::{
     Session,
     args::CarryArgs,
@@ -16,11 +15,11 @@ use crate::{
 
 pub(crate) fn run(args: &CarryArgs, session: &Session) -> Result<Exit> {
     let options = Options {
-        target: args.target.clone(),
-        destination: Destination::find(&args.dest).map_err(reformis_move::Error::from)?,
-        into: args.into.clone(),
+        order: order::order(&args.order, None)?,
+        site: order::site(&args.order.site)?,
+        accept: args.accept.clone(),
         force: args.force,
-        links: links(args.trust_links),
+        links: links(args.order.trust_links),
     };
     let landing = match carry::carry(&options, &session.context()) {
         Ok(landing) => landing,
@@ -74,14 +73,38 @@ pub(crate) fn show(landing: &Landing) -> String {
         text += &output::findings(&receipt.findings);
     }
     text += &heading("Next");
-    let domain = landing.folder.join(&landing.machine.file);
-    text += &format!("  virsh define {}\n", quoted(&domain.to_string_lossy()));
-    text += &format!("  reformis prove {}\n", quoted(&landing.folder.join("receipt.json").to_string_lossy()));
+    for line in next_steps(landing) {
+        text += &format!("  {line}\n");
+    }
     text
 }
 
+/// What the person does with a landing, by its machine file.
+fn next_steps(landing: &Landing) -> Vec<String> {
+    let file = quoted(&landing.folder.join(&landing.machine.file).to_string_lossy());
+    let prove = format!("reformis prove {}", quoted(&landing.folder.join("receipt.json").to_string_lossy()));
+    let take = match landing.machine.kind.as_str() {
+        "domain-xml" => format!("virsh define {file}"),
+        "start-script" => format!("copy the folder to the host, and run {} there", landing.machine.file),
+        "launch-json" => "upload the disks, and give the import what the launch JSON says".into(),
+        "ova" => format!(
+            "import {} on the host",
+            quoted(&landing.folder.join(archive_of(&landing.machine.file)).to_string_lossy())
+        ),
+        "ovf" => format!("import {file} on the host"),
+        _ => format!("copy the folder to the host, and register {file} there"),
+    };
+    // Before the first start: afterwards the disks are the guest's again.
+    vec![prove, take]
+}
+
+/// The archive that a member's name starts with.
+fn archive_of(file: &str) -> &str {
+    file.split('/').next().unwrap_or(file)
+}
+
 /// A path as a shell takes it.
-fn quoted(path: &str) -> String {
+pub(super) fn quoted(path: &str) -> String {
     let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '/' | '.' | '-' | '_');
     let path = reformis_disk::text::printable(path);
     if path.chars().all(plain) { path } else { format!("'{}'", path.replace('\'', "'\\''")) }

@@ -4,10 +4,14 @@ use std::{fs, path::Path};
 
 use anyhow::{Context, Result};
 use reformis_disk::source::Links;
-use reformis_machine::Destination;
-use reformis_move::{carry, prove, survey};
+use reformis_machine::Site;
+use reformis_move::{
+    carry,
+    draft::{self, Order},
+    prove, survey,
+};
 
-use super::{carry as carry_command, prove as prove_command, survey as survey_command};
+use super::{carry as carry_command, draft as draft_command, prove as prove_command, survey as survey_command};
 use crate::{
     Session,
     args::DemoArgs,
@@ -33,16 +37,32 @@ pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
         "First, what is in the archive? Only metadata is read, so this takes no time.",
         &["survey", &archive.to_string_lossy()],
     )?;
-    emit(&survey_command::show(&survey::survey(&archive, Links::OwnFolder).map_err(anyhow::Error::from)?))?;
+    for survey in survey::survey(&archive, Links::OwnFolder)? {
+        emit(&survey_command::show(&survey))?;
+    }
+
+    let order = Order::Target {
+        path: archive.clone(),
+        machine: None,
+        destination: "virtio-host".into(),
+        into: landing.clone(),
+        choices: Box::default(),
+    };
+    let site = Site::default();
+    step(
+        "What would become of it? A draft says so before a byte moves; with --out it is a brief that can be changed.",
+        &["draft", &archive.to_string_lossy(), "--dest", "virtio-host", "--into", &landing.to_string_lossy()],
+    )?;
+    emit(&draft_command::show(&draft::draft(&order, &site, Links::OwnFolder)?, None))?;
 
     step(
         "Now the move. Each disk is streamed once, from inside the archive into its final form.",
         &["carry", &archive.to_string_lossy(), "--dest", "virtio-host", "--into", &landing.to_string_lossy()],
     )?;
     let options = carry::Options {
-        target: archive,
-        destination: Destination::find("virtio-host").map_err(reformis_move::Error::from)?,
-        into: landing,
+        order,
+        site,
+        accept: Vec::new(),
         // What is replaced is the landing of an earlier demo.
         force: true,
         links: Links::OwnFolder,

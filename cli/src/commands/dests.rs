@@ -1,9 +1,12 @@
 //! `reformis dests`
 
 use anyhow::Result;
-use reformis_machine::Destination;
+use reformis_machine::{
+    Destination,
+    destination::{DiskShape, Lacking},
+};
 
-use super::JSON_SCHEMA;
+use super::{JSON_SCHEMA, order};
 use crate::{
     Session,
     args::DestsArgs,
@@ -12,30 +15,34 @@ use crate::{
 };
 
 pub(crate) fn run(args: &DestsArgs, session: &Session) -> Result<Exit> {
-    let destinations = match &args.name {
-        Some(name) => vec![Destination::find(name).map_err(reformis_move::Error::from)?],
-        None => Destination::all().map_err(reformis_move::Error::from)?,
+    let site = order::site(&args.site)?;
+    let known = match &args.name {
+        Some(name) => site.destination(name).map(|destination| vec![destination]),
+        None => site.destinations(),
     };
+    let destinations = known.map_err(reformis_move::Error::from)?;
     if session.json {
         let list: Vec<_> =
-            destinations.iter().map(|d| serde_json::json!({ "lands": lands(d), "destination": d })).collect();
+            destinations.iter().map(|d| serde_json::json!({ "lands": true, "destination": d })).collect();
         emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "destinations": list }))?;
     } else if let (Some(_), [destination]) = (&args.name, &destinations[..]) {
         emit(&show(destination))?;
     } else {
         let rows: Vec<_> = destinations
             .iter()
-            .map(|d| [d.name.clone(), if lands(d) { "yes" } else { "not yet" }.into(), d.summary.clone()])
+            .map(|d| [d.name.clone(), d.summary.clone(), shape(&d.disks[0]), d.origin.clone()])
             .collect();
-        emit(&columns(["destination", "lands", "what it is"], &rows, &[]))?;
+        emit(&columns(["destination", "what it is", "disks", "from"], &rows, &[]))?;
         emit("\n`reformis dests NAME` shows one in full.\n")?;
     }
     Ok(Exit::Done)
 }
 
-/// Whether this version can land a machine there.
-fn lands(destination: &Destination) -> bool {
-    destination.written_machine_file().is_some()
+fn shape(disk: &DiskShape) -> String {
+    match &disk.wrapped {
+        Some(wrap) => format!("{} in {wrap}", disk.shape),
+        None => disk.shape.clone(),
+    }
 }
 
 fn show(destination: &Destination) -> String {
@@ -44,9 +51,9 @@ fn show(destination: &Destination) -> String {
     let disks: Vec<String> = destination
         .disks
         .iter()
-        .map(|disk| match &disk.wrapped {
-            Some(wrap) => format!("{} in {wrap}", disk.shape),
-            None => disk.shape.clone(),
+        .map(|disk| match &disk.machine_files[..] {
+            [] => shape(disk),
+            kinds => format!("{} (with {})", shape(disk), join(kinds.iter().map(|kind| kind.name()).collect())),
         })
         .collect();
     let rules = &destination.rules;
@@ -56,19 +63,52 @@ fn show(destination: &Destination) -> String {
     if rules.full_only {
         told.push("a disk has all its space present".into());
     }
-    let lands = if lands(destination) { "yes, with this version" } else { "not with this version" };
+    told.extend(rules.name_characters.iter().map(|set| format!("a name has the characters {set}")));
+    told.extend(rules.longest_name.iter().map(|most| format!("a name has at most {most} of them")));
+    let lacks: Vec<&str> = destination
+        .lacks
+        .iter()
+        .map(|what| match what {
+            Lacking::Tpm => "TPM",
+            Lacking::SecureBoot => "secure boot",
+            Lacking::SerialPorts => "serial ports",
+            Lacking::Drives => "CD and floppy drives",
+        })
+        .collect();
     text += &pairs(&[
-        ("lands", lands.into()),
+        ("comes from", destination.origin.clone()),
         ("disks", disks.join(", ")),
-        ("adapters", join(destination.adapters.iter().map(|model| model.name()).collect())),
         ("firmware", destination.firmware.join(", ")),
         ("machine file", join(destination.machine_files.iter().map(|kind| kind.name()).collect())),
         ("network", destination.network.clone().unwrap_or_else(|| "none of its own".into())),
+        ("does not have", if lacks.is_empty() { "nothing of note".into() } else { lacks.join(", ") }),
         ("rules", if told.is_empty() { "none".into() } else { told.join("; ") }),
     ]);
     text += &heading("Controllers");
-    let rows: Vec<_> =
-        destination.controllers.iter().map(|c| [c.kind.to_string(), c.slots.to_string(), c.boots.join(", ")]).collect();
-    text += &columns(["controller", "disks", "boots with"], &rows, &[1]);
+    let needs = |word: &str| {
+        let needs = destination.guest.get(word).cloned().unwrap_or_default();
+        (needs.modules.join(", "), needs.drivers.join(", "))
+    };
+    let rows: Vec<_> = destination
+        .controllers
+        .iter()
+        .map(|c| {
+            let (modules, drivers) = needs(c.kind.name());
+            let each = c.each.map_or(String::new(), |each| each.to_string());
+            [c.kind.to_string(), c.slots.to_string(), each, c.boots.join(", "), modules, drivers]
+        })
+        .collect();
+    let headings = ["controller", "disks", "on each", "boots with", "kernel modules", "drivers"];
+    text += &columns(headings, &rows, &[1, 2]);
+    text += &heading("Adapters");
+    let rows: Vec<_> = destination
+        .adapters
+        .iter()
+        .map(|model| {
+            let (modules, drivers) = needs(model.name());
+            [model.to_string(), modules, drivers]
+        })
+        .collect();
+    text += &columns(["adapter", "kernel modules", "drivers"], &rows, &[]);
     text + "\nThe first of each is what a move proposes.\n"
 }

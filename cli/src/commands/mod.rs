@@ -3,6 +3,8 @@
 pub(crate) mod carry;
 pub(crate) mod demo;
 pub(crate) mod dests;
+pub(crate) mod draft;
+mod order;
 pub(crate) mod prove;
 pub(crate) mod recast;
 pub(crate) mod survey;

@@ -26,7 +26,7 @@ pub(crate) fn run(args: &SurveyArgs, session: &Session) -> Result<Exit> {
     for target in &args.targets {
         for path in expand(target)? {
             match survey::survey(&path, links) {
-                Ok(survey) => surveys.push(survey),
+                Ok(found) => surveys.extend(found),
                 // In a folder much lies that is no disk; what was named must be one.
                 Err(error) if path != *target => tracing::info!(path = %path.display(), %error, "passed over"),
                 Err(error) => {

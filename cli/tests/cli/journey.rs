@@ -67,7 +67,7 @@ fn the_json_documents_say_the_same() {
         receipt["sources"].as_array().unwrap().iter().map(|s| s["digest"]["algorithm"].as_str()).collect();
     assert_eq!(sources, [None, None, Some("sha256"), Some("sha256"), Some("sha256")]);
     let codes: Vec<_> = receipt["findings"].as_array().unwrap().iter().map(|f| f["code"].as_str().unwrap()).collect();
-    assert_eq!(codes, ["driver-unchecked", "network-replaced", "mac-kept"]);
+    assert_eq!(codes, ["network-unmapped", "no-boot-loader", "driver-unchecked", "mac-kept"]);
 
     let proof = place.run(&["prove", "landing/tidelog/receipt.json", "--json"]).expect(0).json();
     assert_eq!(proof["proof"]["holds"], true);
@@ -75,7 +75,7 @@ fn the_json_documents_say_the_same() {
 
     let dests = place.run(&["dests", "--json"]).expect(0).json();
     let lands: Vec<_> = dests["destinations"].as_array().unwrap().iter().map(|d| d["lands"].as_bool()).collect();
-    assert_eq!(lands.iter().filter(|lands| **lands == Some(true)).count(), 1);
+    assert_eq!(lands.iter().filter(|lands| **lands == Some(true)).count(), 7);
     assert_eq!(lands.len(), 7);
 }
 

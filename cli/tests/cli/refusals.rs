@@ -122,20 +122,6 @@ fn a_grain_that_lies_stops_the_move_half_way() {
 }
 
 #[test]
-fn destinations_that_cannot_land_yet_say_so() {
-    let place = Place::new();
-    place.write("tidelog.ova", TIDELOG);
-    for name in ["vmx-host", "vdi-host", "vmbus-host", "virtio-cloud", "nvme-cloud", "vmbus-cloud"] {
-        let ran = place.run(&["carry", "tidelog.ova", "--dest", name, "--into", "landing", "--json"]).expect(3);
-        assert_eq!(ran.json()["findings"][0]["code"], "cannot-land");
-        assert_eq!(ran.json()["refused"], true);
-    }
-    let ran = place.run(&["carry", "tidelog.ova", "--dest", "virtio", "--into", "landing"]).expect(1);
-    assert!(ran.err.contains("there are virtio-host, vmx-host"), "{}", ran.err);
-    assert_eq!(place.tree(), ["tidelog.ova"]);
-}
-
-#[test]
 fn what_exists_is_not_overwritten_and_what_is_no_landing_never() {
     let place = Place::new();
     place.write("tidelog.ova", TIDELOG);
@@ -193,6 +179,12 @@ fn wrong_usage_is_code_2_and_says_what_there_is() {
         (&["carry", "disk.img", "--into", "x"], "--dest"),
         (&["survey"], "TARGET"),
         (&["unknown"], "unrecognized subcommand"),
+        (&["carry", "disk.img", "--into", "x"], "a target needs --dest NAME"),
+        (&["carry", "disk.img", "--dest", "vmx-host"], "a target needs --into FOLDER"),
+        (
+            &["carry", "disk.img", "--dest", "vmx-host", "--into", "x", "--machine-file", "y"],
+            "there are domain-xml, ovf",
+        ),
     ] {
         assert!(place.run(args).expect(2).err.contains(part), "{args:?}");
     }
@@ -205,7 +197,12 @@ fn wrong_usage_is_code_2_and_says_what_there_is() {
         (&["recast", "disk.img", "out.qcow2", "--cluster", "1000"], "expected a power of two from 4 KiB to 2 MiB"),
         (&["recast", "disk.img", "out.qcow2", "--as", "qcow2/full", "--squeeze", "zstd"], "choose qcow2/thin"),
         (&["recast", "disk.img", "out.vhd", "--snapshot", "x"], "raw keeps no snapshots inside"),
-        (&["carry", "disk.img", "--dest", "virtio-host", "--into", "x"], "no-machine"),
+        (&["carry", "disk.img", "--dest", "virtio", "--into", "x"], "there are virtio-host, vmx-host"),
+        (
+            &["carry", "disk.img", "--dest", "vmx-host", "--into", "x", "--shape", "qcow2"],
+            "it has vmdk/stream, vmdk/thin",
+        ),
+        (&["draft", ".", "--dest", "vmx-host", "--site", "none.toml"], "reading the site's file 'none.toml'"),
         (&["prove", "disk.img"], "the receipt 'disk.img' cannot be read"),
     ] {
         let ran = place.run(args);

@@ -25,6 +25,8 @@ pub struct Opener {
     named_raw: bool,
     /// What is being opened: each a delta of the next.
     chain: Vec<PathBuf>,
+    /// Files in other folders that a delta may be of: a machine file names them.
+    related: Vec<Arc<dyn Storage>>,
     /// What was opened beside the first file.
     files: Arc<Mutex<Vec<Arc<dyn Storage>>>>,
 }
@@ -40,6 +42,18 @@ impl Opener {
     pub fn at_snapshot(mut self, snapshot: Option<String>) -> Self {
         self.snapshot = snapshot;
         self
+    }
+
+    /// Looks for the disk below a delta among `related` too, which lie elsewhere than the delta.
+    #[must_use]
+    pub fn with_related(mut self, related: Vec<Arc<dyn Storage>>) -> Self {
+        self.related = related;
+        self
+    }
+
+    /// Files in other folders that a delta may be of.
+    pub(crate) fn related(&self) -> &[Arc<dyn Storage>] {
+        &self.related
     }
 
     /// The snapshot that is asked for, in the image that is being opened.
@@ -89,7 +103,10 @@ impl Opener {
             let (path, name) = (child.name().into(), name.into());
             return Err(Error::GuessedName { path, name });
         }
-        let storage = child.sibling(name, self.links)?;
+        let storage = child.sibling(name, self.links).or_else(|error| {
+            let found = self.related.iter().find(|file| last_part(file.name()) == last_part(name));
+            found.filter(|_| is_nowhere(&error)).cloned().ok_or(error)
+        })?;
         self.files.lock().unwrap_or_else(PoisonError::into_inner).push(storage.clone());
         Ok(storage)
     }

@@ -14,6 +14,14 @@ pub enum Error {
         /// What the parser says, with line and column.
         what: String,
     },
+    /// No launch JSON.
+    #[error("'{file}' is no sound launch JSON: {what}")]
+    Json {
+        /// The file.
+        file: String,
+        /// What is wrong, with line and column.
+        what: String,
+    },
     /// Sound XML that breaks a rule of its kind.
     #[error("'{file}' line {line}: {what}")]
     Invalid {
@@ -38,6 +46,14 @@ pub enum Error {
         /// The file.
         file: String,
         /// What the TOML reader says.
+        what: String,
+    },
+    /// A site's file that cannot be read.
+    #[error("the site's file '{file}' cannot be read: {what}")]
+    Site {
+        /// The file.
+        file: String,
+        /// What is wrong, with its line.
         what: String,
     },
     /// No destination of that name.

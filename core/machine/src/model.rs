@@ -4,7 +4,10 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use crate::cim;
+use crate::{
+    device::{Adapter, ControllerKind, DiskDevice, Leftover, Removable, Tpm},
+    systems,
+};
 
 /// The hardware settings of a guest.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -23,8 +26,20 @@ pub struct Machine {
     pub memory: u64,
     /// What starts it.
     pub firmware: Firmware,
+    /// File of the firmware's variables, relative to the machine file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub nvram: Option<String>,
+    /// Its trusted platform module.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tpm: Option<Tpm>,
     /// What its clock shows when it starts.
     pub clock: Clock,
+    /// The zone of local time, by its name in the IANA database, where it is not the host's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub time_zone: Option<String>,
+    /// Whether it starts when its host does.
+    #[serde(default)]
+    pub start_with_host: bool,
     /// The kind of system inside.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub system: Option<System>,
@@ -38,6 +53,72 @@ pub struct Machine {
     pub serial_ports: u32,
     /// What its file describes, and this model cannot hold.
     pub leftovers: Vec<Leftover>,
+    /// What its file tells of its state.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub signs: Vec<Sign>,
+}
+
+impl Machine {
+    /// A machine with nothing but a name: what a host gives when nothing else is said.
+    pub fn new(name: impl Into<String>) -> Self {
+        Self {
+            name: name.into(),
+            uuid: None,
+            description: None,
+            cpu: Cpu { sockets: 1, cores: 1 },
+            memory: 1 << 30,
+            firmware: Firmware::Bios,
+            nvram: None,
+            tpm: None,
+            clock: Clock::Utc,
+            time_zone: None,
+            start_with_host: false,
+            system: None,
+            disks: Vec::new(),
+            removable: Vec::new(),
+            adapters: Vec::new(),
+            serial_ports: 0,
+            leftovers: Vec::new(),
+            signs: Vec::new(),
+        }
+    }
+
+    /// Makes the disk at `first` the first in the boot order, unless one is already.
+    pub(crate) fn settle_boot(&mut self, first: usize) {
+        if self.disks.iter().all(|disk| disk.boot.is_none())
+            && let Some(disk) = self.disks.get_mut(first)
+        {
+            disk.boot = Some(1);
+        }
+    }
+
+    /// Puts the disks in the order of their controllers and slots, the kinds as they came first.
+    pub(crate) fn sort_disks(&mut self) {
+        let kinds: Vec<ControllerKind> = self.disks.iter().map(|disk| disk.controller).collect();
+        let rank = |kind: ControllerKind| kinds.iter().position(|&other| other == kind);
+        self.disks.sort_by_key(|disk| (rank(disk.controller), disk.bus, disk.slot));
+    }
+}
+
+/// What a machine file tells of the machine's state.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase", tag = "sign")]
+pub enum Sign {
+    /// It was running when its file was written.
+    Running,
+    /// Its memory is kept in a file: it was suspended, not shut down.
+    Suspended {
+        /// The file, where it is named.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        file: Option<String>,
+    },
+    /// Its settings or its disks are encrypted by its host.
+    Encrypted,
+    /// Its host keeps snapshots of it.
+    Snapshots {
+        /// How many.
+        count: u32,
+    },
 }
 
 /// Processors: sockets times cores.
@@ -120,12 +201,12 @@ pub struct System {
 impl System {
     /// Whether a system of this kind keeps the machine's clock in local time.
     pub fn keeps_local_time(&self) -> bool {
-        cim::keeps_local_time(self.cim_os_type)
+        systems::keeps_local_time(self.cim_os_type)
     }
 
     /// Whether a system of this kind is older than PCI Express.
     pub fn predates_pcie(&self) -> bool {
-        cim::predates_pcie(self.cim_os_type)
+        systems::predates_pcie(self.cim_os_type)
     }
 }
 
@@ -136,152 +217,4 @@ impl fmt::Display for System {
             None => write!(f, "CIM OS type {}", self.cim_os_type),
         }
     }
-}
-
-macro_rules! words {
-    ($(#[$outer:meta])* $name:ident { $($(#[$inner:meta])* $variant:ident = $word:literal,)+ }) => {
-        $(#[$outer])*
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
-        pub enum $name { $($(#[$inner])* #[serde(rename = $word)] $variant,)+ }
-
-        impl $name {
-            /// The word for it in files and messages.
-            pub fn name(self) -> &'static str {
-                match self { $(Self::$variant => $word,)+ }
-            }
-        }
-
-        impl fmt::Display for $name {
-            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                f.pad(self.name())
-            }
-        }
-    };
-}
-
-words! {
-    /// What a disk is attached to.
-    ControllerKind {
-        /// Virtio SCSI host adapter.
-        VirtioScsi = "virtio-scsi",
-        /// A virtio block device of its own for each disk.
-        VirtioBlk = "virtio-blk",
-        /// SATA by AHCI.
-        Ahci = "ahci",
-        /// Parallel ATA.
-        Ide = "ide",
-        /// Paravirtual SCSI.
-        Pvscsi = "pvscsi",
-        /// LSI 53c1030, parallel SCSI.
-        Lsi = "lsi",
-        /// LSI SAS 1068.
-        LsiSas = "lsi-sas",
-        /// BusLogic parallel SCSI.
-        Buslogic = "buslogic",
-        /// NVM Express.
-        Nvme = "nvme",
-        /// SCSI over VMBus.
-        VmbusScsi = "vmbus-scsi",
-        /// USB storage.
-        Usb = "usb",
-        /// Its file does not say, or says it in a word that is not known.
-        Unknown = "unknown",
-    }
-}
-
-words! {
-    /// The model of a network adapter.
-    AdapterModel {
-        /// Virtio network device.
-        VirtioNet = "virtio-net",
-        /// Intel 82540/82545 family.
-        E1000 = "e1000",
-        /// Intel 82574.
-        E1000e = "e1000e",
-        /// Paravirtual, third generation.
-        Vmxnet3 = "vmxnet3",
-        /// Paravirtual, second generation.
-        Vmxnet2 = "vmxnet2",
-        /// AMD PCnet.
-        Pcnet = "pcnet",
-        /// Realtek 8139.
-        Rtl8139 = "rtl8139",
-        /// Synthetic adapter over VMBus.
-        VmbusNet = "vmbus-net",
-        /// Elastic network adapter.
-        Ena = "ena",
-        /// Its file does not say, or says it in a word that is not known.
-        Unknown = "unknown",
-    }
-}
-
-/// A disk, as it is attached.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct DiskDevice {
-    /// The name its file gives it.
-    pub id: String,
-    /// The files that hold its bytes, in order, relative to the machine file; several are pieces of one image, none
-    /// means that the disk starts empty.
-    pub files: Vec<String>,
-    /// How those files are compressed as a whole, such as "gzip".
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub compression: Option<String>,
-    /// Size in bytes, where the file states it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub capacity: Option<u64>,
-    /// What it is attached to.
-    pub controller: ControllerKind,
-    /// Which of the controllers of that kind, from 0.
-    pub bus: u32,
-    /// Its place there, from 0.
-    pub slot: u32,
-    /// Its place in the boot order, from 1.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub boot: Option<u32>,
-}
-
-/// What a removable drive takes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum RemovableKind {
-    /// CD or DVD.
-    Cdrom,
-    /// Floppy disk.
-    Floppy,
-}
-
-/// A drive for media that a person changes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Removable {
-    /// What it takes.
-    pub kind: RemovableKind,
-    /// What it is attached to.
-    pub controller: ControllerKind,
-    /// The file that lay in it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub media: Option<String>,
-}
-
-/// A network adapter.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Adapter {
-    /// The source's own word for it.
-    pub name: String,
-    /// Its model.
-    pub model: AdapterModel,
-    /// Hardware address, six pairs of lower-case hexadecimal digits with colons.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub mac: Option<String>,
-    /// The network it is connected to.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub network: Option<String>,
-}
-
-/// Something that the machine file describes, and the model cannot hold.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Leftover {
-    /// What it is, such as "sound card".
-    pub what: String,
-    /// The source's own word for it.
-    pub detail: String,
 }

@@ -1,4 +1,4 @@
-//! Units of quantities in OVF: DSP0004's programmatic units, and the words that hosts wrote before them.
+//! Units of quantities. In OVF: DSP0004's programmatic units, and the words that hosts wrote before them.
 
 /// Bytes of one unit of `text`: `byte * 2^20`, `MegaBytes`, `GB`. No text means bytes.
 pub(crate) fn bytes_per_unit(text: &str) -> Option<u64> {
@@ -19,6 +19,22 @@ pub(crate) fn bytes_per_unit(text: &str) -> Option<u64> {
             None => factor.parse().ok()?,
         };
         product.checked_mul(value)
+    })
+}
+
+/// Bytes of one unit in domain XML (libvirt, "Memory Allocation"): there `KB` is 1000 bytes and `KiB` is 1024.
+pub(crate) fn si_bytes_per_unit(text: &str) -> Option<u64> {
+    Some(match text {
+        "b" | "bytes" => 1,
+        "KB" => 1000,
+        "k" | "K" | "KiB" => 1 << 10,
+        "MB" => 1_000_000,
+        "M" | "MiB" => 1 << 20,
+        "GB" => 1_000_000_000,
+        "G" | "GiB" => 1 << 30,
+        "TB" => 1_000_000_000_000,
+        "T" | "TiB" => 1 << 40,
+        _ => return None,
     })
 }
 

@@ -5,15 +5,16 @@
 use std::{io::Write, process::Command};
 
 use reformis_machine::{
-    Adapter, AdapterModel, Clock, ControllerKind, Cpu, Destination, DiskDevice, Firmware, Machine, Removable,
-    RemovableKind, System, domain,
+    Adapter, AdapterModel, Clock, ControllerKind, Cpu, DiskDevice, Firmware, Machine, Removable, RemovableKind, Site,
+    System, Tpm, domain,
 };
 
 fn machine(firmware: Firmware, controller: ControllerKind, model: AdapterModel, cim: u16) -> Machine {
     let disk = |index: u32| DiskDevice {
         id: format!("disk{index}"),
-        files: Vec::new(),
+        files: vec![format!("/landing/a & 'b'-{index}.qcow2")],
         compression: None,
+        format: Some("qcow2".into()),
         capacity: None,
         controller,
         bus: 0,
@@ -25,32 +26,27 @@ fn machine(firmware: Firmware, controller: ControllerKind, model: AdapterModel, 
         model,
         mac: mac.map(str::to_string),
         network: Some("default".into()),
+        connected: mac.is_some(),
     };
     Machine {
-        name: "tidelog".into(),
-        uuid: None,
         description: Some("<Ask & wait> for\tthe \"harbour\" office\u{1}".into()),
         cpu: Cpu { sockets: 2, cores: 3 },
-        memory: 1 << 30,
         firmware,
+        tpm: (firmware != Firmware::Bios).then_some(Tpm::V20),
         clock: Clock::Local,
+        time_zone: (cim == 96).then(|| "Europe/Lisbon".into()),
         system: Some(System { cim_os_type: cim, description: None }),
         disks: vec![disk(0), disk(1)],
         removable: vec![Removable { kind: RemovableKind::Cdrom, controller: ControllerKind::Ahci, media: None }],
         adapters: vec![adapter(Some("02:5a:17:00:00:21")), adapter(None)],
         serial_ports: 2,
-        leftovers: Vec::new(),
+        ..Machine::new("tidelog")
     }
-}
-
-fn landed() -> Vec<domain::LandedDisk> {
-    let disk = |index| domain::LandedDisk { path: format!("/landing/a & 'b'-{index}.qcow2"), format: "qcow2".into() };
-    vec![disk(0), disk(1)]
 }
 
 /// One of each firmware, controller and adapter, and a system from before PCI Express.
 fn all() -> Vec<String> {
-    let host = Destination::find("virtio-host").unwrap();
+    let host = Site::default().destination("virtio-host").unwrap();
     let firmware = [Firmware::Bios, Firmware::Uefi { secure_boot: false }, Firmware::Uefi { secure_boot: true }];
     let mut texts = Vec::new();
     for firmware in firmware {
@@ -58,7 +54,7 @@ fn all() -> Vec<String> {
             for &model in &host.adapters {
                 for cim in [96, 67] {
                     let machine = machine(firmware, controller.kind, model, cim);
-                    texts.push(domain::write(&machine, &landed()).unwrap());
+                    texts.push(domain::write(&machine, None).unwrap());
                 }
             }
         }
@@ -70,15 +66,15 @@ fn all() -> Vec<String> {
 fn a_domain_says_what_the_machine_is() {
     let machine =
         machine(Firmware::Uefi { secure_boot: false }, ControllerKind::VirtioScsi, AdapterModel::VirtioNet, 96);
-    let text = domain::write(&machine, &landed()).unwrap();
+    let text = domain::write(&machine, None).unwrap();
     let document = roxmltree::Document::parse(&text).unwrap();
     let find = |name: &str| document.descendants().filter(|n| n.has_tag_name(name)).collect::<Vec<_>>();
     assert_eq!(find("memory")[0].text(), Some("1048576"));
     assert_eq!(find("vcpu")[0].text(), Some("6"));
     assert_eq!(find("description")[0].text(), Some("<Ask & wait> for\tthe \"harbour\" office"));
-    assert_eq!(find("os")[0].attribute("firmware"), Some("efi"));
+    assert_eq!(find("os").iter().find_map(|n| n.attribute("firmware")), Some("efi"));
     assert_eq!(find("type")[0].attribute("machine"), Some("q35"));
-    assert_eq!(find("clock")[0].attribute("offset"), Some("localtime"));
+    assert_eq!(find("clock")[0].attribute("offset"), Some("timezone"));
     let sources: Vec<_> = find("source").iter().filter_map(|n| n.attribute("file")).collect();
     assert_eq!(sources, ["/landing/a & 'b'-0.qcow2", "/landing/a & 'b'-1.qcow2"]);
     let boots: Vec<_> = find("boot").iter().map(|n| n.parent().unwrap().first_element_child().is_some()).collect();
@@ -92,7 +88,7 @@ fn a_domain_says_what_the_machine_is() {
 
 fn machine_text(firmware: Firmware, cim: u16) -> String {
     let machine = machine(firmware, ControllerKind::Ahci, AdapterModel::E1000e, cim);
-    domain::write(&machine, &landed()).unwrap()
+    domain::write(&machine, None).unwrap()
 }
 
 #[test]

@@ -26,13 +26,13 @@ fn a_server_with_uefi_two_controllers_and_deployment_options() {
     let dos = format!("\u{feff}{}", BUOYCAM.replace('\n', "\r\n"));
     let package = read(&dos);
     assert_eq!(package, read(BUOYCAM));
-    let machine = package.machine;
+    let machine = &package.machines[0];
     assert_eq!(machine.name, "Buoy cameras & masts");
     assert_eq!(machine.cpu, Cpu { sockets: 2, cores: 3 });
     assert_eq!(machine.memory, 16 << 30);
     assert_eq!(machine.firmware, Firmware::Uefi { secure_boot: true });
     let expected = [("d-sys", ControllerKind::Pvscsi, 0, 0, Some(1)), ("d-data", ControllerKind::Pvscsi, 0, 2, None)];
-    assert_eq!(places(&machine), expected);
+    assert_eq!(places(machine), expected);
     assert_eq!(machine.disks[0].capacity, Some(20 << 30));
     assert_eq!(machine.disks[1].capacity, Some(100 << 30));
     assert_eq!(machine.disks[1].files, ["disks/buoycam data.vmdk"]);
@@ -42,18 +42,18 @@ fn a_server_with_uefi_two_controllers_and_deployment_options() {
         (AdapterModel::Vmxnet3, None, Some("Office")),
     ];
     assert_eq!(adapters, expected);
-    assert_eq!(machine.system.unwrap().cim_os_type, 101);
+    assert_eq!(machine.system.as_ref().unwrap().cim_os_type, 101);
 }
 
 #[test]
 fn a_desktop_machine_with_settings_in_its_hosts_own_element() {
-    let machine = read(LEDGER).machine;
+    let machine = read(LEDGER).machines.remove(0);
     assert_eq!(machine.name, "ledger");
     assert_eq!((machine.cpu, machine.memory), (Cpu { sockets: 4, cores: 1 }, 4 << 30));
     assert_eq!(machine.firmware, Firmware::Uefi { secure_boot: false });
     // The kind of system alone would say local time; the host's own word counts more.
     assert_eq!(machine.clock, Clock::Utc);
-    assert_eq!(read(&LEDGER.replace("localOrUTC=\"UTC\"", "")).machine.clock, Clock::Local);
+    assert_eq!(read(&LEDGER.replace("localOrUTC=\"UTC\"", "")).machines[0].clock, Clock::Local);
     assert_eq!(places(&machine), [("vmdisk1", ControllerKind::Ahci, 0, 0, Some(1))]);
     let drives: Vec<_> = machine.removable.iter().map(|r| (r.kind, r.controller, r.media.as_deref())).collect();
     let expected = [
@@ -69,7 +69,7 @@ fn a_desktop_machine_with_settings_in_its_hosts_own_element() {
 fn a_disk_in_pieces_an_empty_disk_and_the_elements_of_version_2() {
     let wide: Vec<u8> = [0xff, 0xfe].into_iter().chain(TIDEGATE.encode_utf16().flat_map(u16::to_le_bytes)).collect();
     let package = ovf::read(&wide, "sample.ovf").unwrap();
-    let machine = &package.machine;
+    let machine = &package.machines[0];
     assert_eq!((machine.name.as_str(), machine.memory), ("tidegate", 512 << 20));
     let expected = [("sys", ControllerKind::Nvme, 0, 0, Some(1)), ("spare", ControllerKind::Nvme, 0, 1, None)];
     assert_eq!(places(machine), expected);
@@ -94,7 +94,8 @@ fn descriptors_that_contradict_themselves_say_where() {
         ("ovf:size=\"70656\"", "ovf:size=\"70656\" ovf:chunkSize=\"1\"", "a file in 70656 pieces"),
         ("<Envelope", "<Envelop", "is no sound XML"),
         ("ovf:id=\"101\"", "ovf:id=\"many\"", "kind of system 'many'"),
-        ("</VirtualSystem>", "</VirtualSystem><VirtualSystem ovf:id='b'/>", "it describes 2 machines"),
+        ("</VirtualSystem>", "</VirtualSystem><VirtualSystem ovf:id='b'/>", "has no 'VirtualHardwareSection'"),
+        ("<VirtualSystem ", "<VirtualSystems ", "is no sound XML"),
     ] {
         assert!(BUOYCAM.contains(from), "{from}");
         let error = ovf::read(BUOYCAM.replacen(from, to, 1).as_bytes(), "sample.ovf").unwrap_err().to_string();

@@ -1,7 +1,6 @@
 //! The move: every disk streamed once into its place, the machine file and the receipt beside it.
 
 use std::{
-    fs::OpenOptions,
     path::{Path, PathBuf},
     sync::{
         Arc,
@@ -11,38 +10,35 @@ use std::{
 
 use jiff::Timestamp;
 use reformis_disk::{
-    Disk, Facts,
     disk::GrownDisk,
-    formats,
-    overlay::Overlay,
+    overlay::{Edit, Overlay},
     pipeline::{self, Watch},
-    source::{FileStorage, Links},
+    source::Links,
 };
-use reformis_machine::{
-    Destination,
-    domain::{self, LandedDisk},
-};
+use reformis_machine::{LandedDisk, Machine, MachineFile, Site};
 
 use crate::{
     TOOL, checksum,
+    draft::{self, Order, Prepared},
     error::{Error, Result},
-    finding::{self, Finding},
+    finding::{Finding, Severity},
+    landing::{self, ArchiveFile, Holder, Written},
     observer::{Context, Step},
-    plan::{self, Plan, PlannedDisk},
-    receipt::{self, DiskFacts, DiskRecord, FileDigest, MachineRecord, Receipt, SourceFile},
+    plan::{Plan, PlannedDisk},
+    receipt::{self, DiskFacts, DiskRecord, FileDigest, LandedFile, MachineRecord, Receipt, SourceFile},
     staging::{self, StagedFolder},
     target::{self, TargetDisk},
 };
 
-/// What to move, and where.
+/// What to move, and how.
 #[derive(Debug, Clone)]
 pub struct Options {
-    /// An archive or a descriptor.
-    pub target: PathBuf,
-    /// What the guest will find.
-    pub destination: Destination,
-    /// The folder in which the landing is made.
-    pub into: PathBuf,
+    /// A target, or a brief.
+    pub order: Order,
+    /// What the site adds.
+    pub site: Site,
+    /// Codes of blockers that the person accepts.
+    pub accept: Vec<String>,
     /// Replace a landing that exists.
     pub force: bool,
     /// Where names in the source's files may lead.
@@ -65,33 +61,20 @@ pub struct Landing {
 /// Makes the move.
 ///
 /// # Errors
-/// [`Error::Refused`] with all findings when one of them is a blocker: nothing was written then. Otherwise those of
-/// reading and writing; nothing half-made stays.
+/// [`Error::Refused`] with all findings when one of them is a blocker that is not accepted: nothing was written then.
+/// Otherwise those of reading and writing; nothing half-made stays.
 pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     let started = Timestamp::now();
-    let target = target::open(&options.target, options.links)?;
-    let (plan, more) = plan::propose(&target, &options.destination);
-    let mut findings: Vec<Finding> = target.findings.iter().cloned().chain(more).collect();
-    let (Some(plan), false) = (plan, finding::blocked(&findings)) else {
-        return Err(Error::Refused { findings });
-    };
-    let folder = std::path::absolute(options.into.join(&plan.machine.name))
-        .map_err(Error::io("finding the folder of", &options.into))?;
-    let staged = StagedFolder::create(&folder, options.force, receipt::FILE_NAME)?;
+    let prepared = draft::prepare(&options.order, &options.site, options.links)?;
+    let (plan, mut findings) = accepted(&prepared, &options.accept)?;
+    let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME)?;
     if staged.had_stale() {
-        findings.push(Finding::StaleRemoved { path: folder.to_string_lossy().into() });
+        findings.push(Finding::StaleRemoved { path: plan.folder.to_string_lossy().into() });
     }
-
-    tracing::info!(target = target.name, kind = target.kind.name(), into = %folder.display(), "carrying");
-    let mut sources = target.files.clone();
-    let mut disks = Vec::new();
-    for (index, (disk, planned)) in target.disks.iter().zip(&plan.disks).enumerate() {
-        let step = Step { action: "carrying", what: planned.file.clone(), number: index + 1, of: target.disks.len() };
-        let (record, files) = carry_disk(disk, planned, staged.path(), &step, context)?;
-        disks.push(record);
-        sources.extend(files);
-    }
-    let machine = write_machine(plan, &staged)?;
+    let target = &prepared.target;
+    tracing::info!(target = target.name, kind = target.kind.name(), into = %plan.folder.display(), "carrying");
+    let mut move_ = Move { prepared: &prepared, plan, staged: &staged, context, sources: target.files.clone() };
+    let (disks, machine) = move_.make()?;
     let receipt = Receipt {
         schema: receipt::SCHEMA,
         tool: TOOL.into(),
@@ -99,8 +82,8 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         started,
         finished: Timestamp::now(),
         target: target.name.clone(),
-        destination: options.destination.name.clone(),
-        sources,
+        destination: prepared.destination.name.clone(),
+        sources: move_.sources,
         disks,
         machine: Some(machine.clone()),
         findings: findings.iter().map(Finding::record).collect(),
@@ -109,76 +92,246 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     if context.is_cancelled() {
         return Err(reformis_disk::Error::Interrupted.into());
     }
+    let folder = plan.folder.clone();
     staged.commit(options.force)?;
     tracing::info!(landing = %folder.display(), "landed");
     Ok(Landing { folder, receipt, machine, findings })
 }
 
-/// Streams one disk into its image, while its files are compared with the manifest.
-fn carry_disk(
-    disk: &TargetDisk,
-    planned: &PlannedDisk,
-    folder: &Path,
-    step: &Step,
-    context: &Context<'_>,
-) -> Result<(DiskRecord, Vec<SourceFile>)> {
-    let overlay = Overlay::new(disk.disk());
-    let edits = overlay.edits().to_vec();
-    let whole = GrownDisk::new(Arc::new(overlay), planned.size);
-    let path = folder.join(&planned.file);
-    let total = pipeline::work(&whole)?;
-    // Either half stops the other when it fails; the person's wish to stop reaches both.
-    let failed = AtomicBool::new(false);
-    let stop = || failed.load(Ordering::Relaxed) || context.is_cancelled();
-    let noting = |error: &Error| {
-        tracing::debug!(%error, disk = disk.id, "one half of the work ended");
-        failed.store(true, Ordering::Relaxed);
-    };
-    let (copied, digests) = context.step(step, total, |watch| {
-        std::thread::scope(|scope| {
-            let digests = scope.spawn(|| digest_parts(disk, &stop).inspect_err(&noting));
-            let copied = write_disk(&whole, planned, &path, &Watch { cancel: &stop, ..*watch }).inspect_err(&noting);
-            let digests = digests.join().unwrap_or(Err(reformis_disk::Error::Interrupted.into()));
-            (copied, digests)
-        })
-    });
-    // What went wrong is told, not that the other half was stopped for it.
-    let (copied, files) = match (copied, digests) {
-        (Ok(copied), Ok(files)) => (copied, files),
-        (Err(error), Err(other)) if error.is_interrupted() => return Err(other),
-        (Err(error), _) | (_, Err(error)) => return Err(error),
-    };
-    let after = facts_of(&path, planned)?;
-    tracing::info!(
-        disk = disk.id,
-        result = planned.file,
-        shape = %planned.shape,
-        size = planned.size,
-        stored = copied.stored,
-        digest = %copied.digest,
-        "carried a disk"
-    );
-    let record = DiskRecord {
-        id: disk.id.clone(),
-        source: disk.parts.iter().map(|part| target::absolute(part.storage.name())).collect(),
-        result: planned.file.clone(),
-        before: disk.image.as_ref().map(|image| DiskFacts::from(&image.facts)),
-        after: DiskFacts::from(&after),
-        content_digest: copied.digest.to_string(),
-        edits,
-    };
-    Ok((record, files))
+/// The plan, when every blocker is accepted by its code; a code that stands for nothing here is no error, since a script
+/// gives the same ones to many machines.
+fn accepted<'p>(prepared: &'p Prepared, accept: &[String]) -> Result<(&'p Plan, Vec<Finding>)> {
+    let mut findings = prepared.findings.clone();
+    let is_accepted = |finding: &Finding| accept.iter().any(|code| code == finding.code());
+    let blockers = || prepared.findings.iter().filter(|finding| finding.severity() == Severity::Blocker);
+    if let Some(finding) = blockers().find(|finding| is_accepted(finding) && !finding.is_acceptable()) {
+        return Err(Error::NotAcceptable { code: finding.code().into() });
+    }
+    let open = blockers().any(|finding| !is_accepted(finding));
+    match &prepared.plan {
+        Some(plan) if !open => {
+            let mut codes: Vec<&str> = blockers().map(Finding::code).collect();
+            codes.dedup();
+            findings.extend(codes.into_iter().map(|code| Finding::Accepted { code: code.into() }));
+            Ok((plan, findings))
+        }
+        _ => Err(Error::Refused { findings }),
+    }
 }
 
-fn write_disk(disk: &dyn Disk, planned: &PlannedDisk, path: &Path, watch: &Watch<'_>) -> Result<pipeline::Copied> {
-    let file = OpenOptions::new().read(true).write(true).create_new(true).open(path);
-    let file = file.map_err(Error::io("making", path))?;
-    let name = path.to_string_lossy().into_owned();
-    let own = file.try_clone().map_err(Error::io("opening", path))?;
-    let mut writer = formats::create(file, name, planned.shape, planned.size)?;
-    let copied = pipeline::copy(disk, writer.as_mut(), watch)?;
-    own.sync_all().map_err(Error::io("flushing", path))?;
-    Ok(copied)
+/// A move that is being made.
+struct Move<'a> {
+    prepared: &'a Prepared,
+    plan: &'a Plan,
+    staged: &'a StagedFolder,
+    context: &'a Context<'a>,
+    sources: Vec<SourceFile>,
+}
+
+/// A disk in its place.
+struct Carried {
+    written: Written,
+    edits: Vec<Edit>,
+}
+
+impl Move<'_> {
+    fn make(&mut self) -> Result<(Vec<DiskRecord>, MachineRecord)> {
+        let machine = landing::with_files(self.plan);
+        let mut holder = self.holder(&machine)?;
+        let mut carried = Vec::new();
+        for (index, planned) in self.plan.disks.iter().enumerate() {
+            let what = planned.file.clone();
+            let step = Step { action: "carrying", what, number: index + 1, of: self.plan.disks.len() };
+            carried.push(self.carry_disk(planned, &mut holder, &step)?);
+        }
+        // An archive's members can be opened when its descriptor is there, which says how long they are.
+        let mut landed = Vec::new();
+        let archive = match holder {
+            Holder::Archive(archive) => Some(archive),
+            Holder::Folder { .. } => None,
+        };
+        for (planned, carried) in self.plan.disks.iter().zip(&carried) {
+            landed.push(self.landed(planned, carried, archive.is_some())?);
+        }
+        let record = self.machine_files(&machine, &landed, &carried, archive)?;
+        let disks = self.plan.disks.iter().zip(carried);
+        let records = disks.map(|(planned, carried)| self.record(planned, carried)).collect::<Result<_>>()?;
+        Ok((records, record))
+    }
+
+    fn archive_name(&self) -> String {
+        format!("{}.ova", self.plan.machine.name)
+    }
+
+    /// Name of a disk's file, from the landing's folder.
+    fn result(&self, planned: &PlannedDisk) -> String {
+        match self.plan.machine_file {
+            MachineFile::Ova => format!("{}/{}", self.archive_name(), planned.file),
+            _ => planned.file.clone(),
+        }
+    }
+
+    fn holder(&self, machine: &Machine) -> Result<Holder> {
+        let kind = self.plan.machine_file;
+        if kind != MachineFile::Ova {
+            let folder = self.staged.path().to_path_buf();
+            return Ok(Holder::Folder { folder, digests: kind == MachineFile::Ovf });
+        }
+        // As long as it can get: every number with all its digits.
+        let most = |planned: &PlannedDisk| LandedDisk { file_size: u64::MAX, used: u64::MAX, ..empty(planned) };
+        let landed: Vec<LandedDisk> = self.plan.disks.iter().map(most).collect();
+        let files = landing::machine_files(machine, kind, &landed, &self.prepared.destination, self.earlier())?;
+        let descriptor = files.files.first().map_or(0, |(_, bytes)| bytes.len() as u64);
+        let digest = "0".repeat(64);
+        let names =
+            std::iter::once(format!("{}.ovf", machine.name)).chain(self.plan.disks.iter().map(|d| d.file.clone()));
+        let lines: Vec<_> = names.map(|name| (name, digest.clone())).collect();
+        let manifest = landing::manifest(&lines).len() as u64;
+        Ok(Holder::Archive(ArchiveFile::create(self.staged.path().join(self.archive_name()), descriptor, manifest)?))
+    }
+
+    /// The source's machine file, where it is of the same kind: what we have no word for is kept of it.
+    fn earlier(&self) -> Option<&str> {
+        self.plan.earlier(&self.prepared.target)
+    }
+
+    /// Streams one disk into its image, while its files are compared with the manifest.
+    fn carry_disk(&mut self, planned: &PlannedDisk, holder: &mut Holder, step: &Step) -> Result<Carried> {
+        let disk = &self.prepared.target.disks[planned.source];
+        let overlay = Overlay::new(disk.disk());
+        let edits = overlay.edits().to_vec();
+        let whole = GrownDisk::new(Arc::new(overlay), planned.size);
+        let total = pipeline::work(&whole)?;
+        // Either half stops the other when it fails; the person's wish to stop reaches both.
+        let failed = AtomicBool::new(false);
+        let stop = || failed.load(Ordering::Relaxed) || self.context.is_cancelled();
+        let noting = |error: &Error| {
+            tracing::debug!(%error, disk = disk.id, "one half of the work ended");
+            failed.store(true, Ordering::Relaxed);
+        };
+        let (written, digests) = self.context.step(step, total, |watch| {
+            std::thread::scope(|scope| {
+                let digests = scope.spawn(|| digest_parts(disk, &stop).inspect_err(&noting));
+                let written = holder.write(&whole, planned, &Watch { cancel: &stop, ..*watch }).inspect_err(&noting);
+                let digests = digests.join().unwrap_or(Err(reformis_disk::Error::Interrupted.into()));
+                (written, digests)
+            })
+        });
+        // What went wrong is told, not that the other half was stopped for it.
+        let (written, files) = match (written, digests) {
+            (Ok(written), Ok(files)) => (written, files),
+            (Err(error), Err(other)) if error.is_interrupted() => return Err(other),
+            (Err(error), _) | (_, Err(error)) => return Err(error),
+        };
+        tracing::info!(
+            disk = disk.id,
+            result = planned.file,
+            shape = %planned.shape,
+            size = planned.size,
+            stored = written.copied.stored,
+            digest = %written.copied.digest,
+            "carried a disk"
+        );
+        self.sources.extend(files);
+        Ok(Carried { written, edits })
+    }
+
+    fn landed(&self, planned: &PlannedDisk, carried: &Carried, in_archive: bool) -> Result<LandedDisk> {
+        let copied = &carried.written.copied;
+        let mut landed =
+            LandedDisk { used: copied.stored, content_digest: copied.digest.to_string(), ..empty(planned) };
+        if in_archive {
+            landed.file_size = carried.written.len;
+            return Ok(landed);
+        }
+        let facts = landing::facts_of(&self.staged.path().join(&planned.file), planned, copied)?;
+        landed.file_size = facts.file_size;
+        landed.image_id = facts.details.iter().find(|(name, _)| name == "UUID").map(|(_, id)| id.clone());
+        Ok(landed)
+    }
+
+    /// Writes the machine file, what belongs to it, and the manifest.
+    fn machine_files(
+        &self,
+        machine: &Machine,
+        landed: &[LandedDisk],
+        carried: &[Carried],
+        archive: Option<ArchiveFile>,
+    ) -> Result<MachineRecord> {
+        let kind = self.plan.machine_file;
+        let mut made = landing::machine_files(machine, kind, landed, &self.prepared.destination, self.earlier())?;
+        let mut also = Vec::new();
+        let digests = |first: &(String, Vec<u8>)| -> Vec<(String, String)> {
+            use sha2::Digest as _;
+            let own = (first.0.clone(), landing::hex(&sha2::Sha256::digest(&first.1)));
+            let disks = self.plan.disks.iter().zip(carried);
+            let disks = disks.filter_map(|(planned, c)| Some((planned.file.clone(), c.written.digest.clone()?)));
+            std::iter::once(own).chain(disks).collect()
+        };
+        let manifest = format!("{}.mf", machine.name);
+        let main = match archive {
+            Some(archive) => {
+                let (name, bytes) = made.files.swap_remove(0);
+                let descriptor = (name, archive.filled(bytes));
+                let lines = landing::manifest(&digests(&descriptor));
+                archive.finish((&descriptor.0, &descriptor.1), (&manifest, lines.as_bytes()))?;
+                LandedFile {
+                    file: format!("{}/{}", self.archive_name(), descriptor.0),
+                    digest: FileDigest::blake3(&descriptor.1),
+                }
+            }
+            None => {
+                if kind == MachineFile::Ovf {
+                    let lines = landing::manifest(&digests(&made.files[0]));
+                    made.files.push((manifest, lines.into_bytes()));
+                }
+                for (name, bytes) in &made.files {
+                    staging::write_file(&self.staged.path().join(name), bytes)?;
+                    also.push(LandedFile { file: name.clone(), digest: FileDigest::blake3(bytes) });
+                }
+                also.remove(0)
+            }
+        };
+        if let Some((file, storage)) = &self.plan.nvram {
+            let bytes = landing::write_nvram(self.staged.path(), file, storage.as_ref())?;
+            also.push(LandedFile { file: file.clone(), digest: FileDigest::blake3(&bytes) });
+        }
+        Ok(MachineRecord {
+            before: self.plan.before.clone(),
+            after: machine.clone(),
+            kind: kind.word().into(),
+            file: main.file,
+            digest: main.digest,
+            also,
+            lost: self.plan.lost.clone(),
+        })
+    }
+
+    fn record(&self, planned: &PlannedDisk, carried: Carried) -> Result<DiskRecord> {
+        let disk = &self.prepared.target.disks[planned.source];
+        let result = self.result(planned);
+        let after = landing::facts_of(&self.staged.path().join(&result), planned, &carried.written.copied)?;
+        Ok(DiskRecord {
+            id: disk.id.clone(),
+            source: disk.parts.iter().map(|part| target::absolute(part.storage.name())).collect(),
+            result,
+            before: disk.image.as_ref().map(|image| DiskFacts::from(&image.facts)),
+            after: DiskFacts::from(&after),
+            content_digest: carried.written.copied.digest.to_string(),
+            edits: carried.edits,
+        })
+    }
+}
+
+/// What is known of a disk's file before it is written.
+pub(crate) fn empty(planned: &PlannedDisk) -> LandedDisk {
+    LandedDisk {
+        format: planned.shape.format.to_string(),
+        layout: planned.shape.layout.name().to_string(),
+        compression: planned.wrapping.map(|kind| kind.name().to_string()),
+        size: planned.size,
+        ..LandedDisk::default()
+    }
 }
 
 /// Digests the files that hold a disk, each against its line of the manifest, and those of the disks below it.
@@ -194,29 +347,13 @@ fn digest_parts(disk: &TargetDisk, stop: &(dyn Fn() -> bool + Sync)) -> Result<V
     disk.parts.iter().map(digest).chain(below).collect()
 }
 
-/// What the finished image says of itself, read back.
-fn facts_of(path: &Path, planned: &PlannedDisk) -> Result<Facts> {
-    Ok(formats::open(Arc::new(FileStorage::open(path)?), Some(planned.shape.format))?.facts)
-}
-
-fn write_machine(plan: Plan, staged: &StagedFolder) -> Result<MachineRecord> {
-    let landed: Vec<LandedDisk> = plan
-        .disks
-        .iter()
-        .map(|disk| LandedDisk {
-            path: staged.target().join(&disk.file).to_string_lossy().into(),
-            format: disk.shape.format.to_string(),
-        })
-        .collect();
-    let file = format!("{}.xml", plan.machine.name);
-    let path = staged.path().join(&file);
-    let text = domain::write(&plan.machine, &landed).map_err(Error::io("writing", &path))?;
-    staging::write_file(&path, text.as_bytes())?;
-    Ok(MachineRecord {
-        before: plan.before,
-        after: plan.machine,
-        kind: "domain-xml".into(),
-        file,
-        digest: FileDigest::blake3(text.as_bytes()),
-    })
+/// The path of a result below `folder`, which may continue into an archive there.
+pub(crate) fn result_path(folder: &Path, result: &str, links: Links) -> Result<PathBuf> {
+    let archive = Path::new(result).components().next().map(|first| folder.join(first)).filter(|path| path.is_file());
+    match (archive, result.split_once('/')) {
+        (Some(_), Some((archive, member))) => {
+            Ok(reformis_disk::source::resolve_link(folder, "the receipt", archive, links)?.join(member))
+        }
+        _ => Ok(reformis_disk::source::resolve_link(folder, "the receipt", result, links)?),
+    }
 }

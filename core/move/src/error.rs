@@ -22,6 +22,64 @@ pub enum Error {
         /// All findings, the blockers among them.
         findings: Vec<Finding>,
     },
+    /// A brief that cannot be read.
+    #[error("the brief '{file}': {what}")]
+    Brief {
+        /// The file.
+        file: String,
+        /// What is wrong, with its line.
+        what: String,
+    },
+    /// Something was chosen that the destination does not have.
+    #[error("{destination} does not have the {what} '{asked}'; it has {offered}")]
+    NotOffered {
+        /// What kind of thing.
+        what: &'static str,
+        /// What was asked for.
+        asked: String,
+        /// The destination.
+        destination: String,
+        /// What it has.
+        offered: String,
+    },
+    /// A file describes several machines, and none was named.
+    #[error("'{path}' describes {} machines: {}", names.len(), names.join(", "))]
+    Several {
+        /// The file.
+        path: String,
+        /// Their names.
+        names: Vec<String>,
+    },
+    /// No machine of the name.
+    #[error("'{path}' describes no machine '{name}'; it has {}", names.join(", "))]
+    NoSuchMachine {
+        /// The file.
+        path: String,
+        /// The name.
+        name: String,
+        /// The names that it has.
+        names: Vec<String>,
+    },
+    /// A folder without anything to move.
+    #[error("nothing in '{folder}' is a machine or a disk")]
+    NothingHere {
+        /// The folder.
+        folder: String,
+    },
+    /// A folder with more than one thing to move.
+    #[error("'{folder}' holds more than one: {}", files.join(", "))]
+    SeveralHere {
+        /// The folder.
+        folder: String,
+        /// Their names.
+        files: Vec<String>,
+    },
+    /// A blocker was to be accepted that cannot be.
+    #[error("'{code}' cannot be accepted: without it there is nothing to move")]
+    NotAcceptable {
+        /// Its code.
+        code: String,
+    },
     /// A file is not the one that was exported.
     #[error("'{file}' is not what its manifest says: {algorithm} is {found}, expected {expected}")]
     ManifestMismatch {
@@ -120,6 +178,8 @@ impl Error {
             Self::FooterAtEnd { .. } => Some(
                 "Say --from vhd if it is a fixed VHD, or --from raw if a raw disk ends like that; nothing was made.",
             ),
+            Self::Several { .. } => Some("Say which one with --machine NAME."),
+            Self::SeveralHere { .. } => Some("Name one of them, not the folder."),
             Self::NotALanding { .. } => Some("Choose another folder with --into, or move that one away."),
             _ => None,
         }

@@ -34,13 +34,11 @@ impl Severity {
     reason = "the sentence of each kind says what it is, and its fields are what the sentence names"
 )]
 pub enum Finding {
-    NoMachine,
     NoDisk,
     DiskMissing { disk: String, file: String },
     DiskUnreadable { disk: String, why: String },
     DescriptorChanged { file: String },
     Compressed { file: String, kind: String },
-    CannotLand { destination: String },
     FirmwareNotOffered { firmware: String, destination: String, offered: String },
     TooManyDisks { disks: usize, controller: ControllerKind, slots: u32 },
     DiskTooLarge { disk: String, size: u64, most: u64 },
@@ -67,6 +65,41 @@ pub enum Finding {
     MachineFileChanged { path: String },
     StaleRemoved { path: String },
     Spooled { source: String, kind: String },
+    Running { machine: String },
+    Suspended { file: String },
+    Locked { lock: String },
+    MachineEncrypted { machine: String },
+    SnapshotsLeft { count: u32 },
+    DeltasFlattened { disk: String, deltas: usize },
+    MachineGuessed,
+    FirmwareCorrected { said: String, seen: String },
+    FirmwareMismatch { said: String, seen: String },
+    NoBootLoader { firmware: String },
+    NoFallbackLoader,
+    NoSecureBoot { destination: String },
+    TpmNew,
+    TpmBound,
+    VolumeEncrypted { kind: String },
+    NotOffered { what: &'static str, asked: String, destination: String, offered: String },
+    NameNotAllowed { name: String, proposed: String },
+    NetworkUnmapped { adapter: String, network: String, to: String },
+    MacTwice { mac: String, other: String },
+    NoSuchDisk { disk: String, known: String },
+    NoSuchAdapter { adapter: String },
+    DiskTwice { disk: String },
+    DiskLeft { disk: String },
+    WouldShrink { disk: String, size: u64, asked: u64 },
+    SizeUneven { disk: String, size: u64, multiple: u64 },
+    NoSuchPlace { disk: String, place: String },
+    PlaceTaken { first: String, second: String, place: String },
+    DoesNotBoot { disk: String, controller: ControllerKind, firmware: String },
+    BootOrderUnclear,
+    NothingBoots,
+    NoRoom { needed: u64, free: u64 },
+    LittleRoom { needed: u64, free: u64 },
+    SourceInLanding { folder: String },
+    SettingLost { setting: String, value: String, file: &'static str },
+    Accepted { code: String },
 }
 
 struct Words {
@@ -81,12 +114,6 @@ impl Finding {
     fn words(&self) -> Words {
         use Severity::{Blocker, Caution, Note};
         let (severity, code, sentence, remedy) = match self {
-            Self::NoMachine => (
-                Blocker,
-                "no-machine",
-                "there are no machine settings here, only a disk".to_string(),
-                "Carry the export that has them (OVF or OVA); to change the disk's shape alone, use `reformis recast`.",
-            ),
             Self::NoDisk => {
                 (Blocker, "no-disk", "the machine has no disk".into(), "See that its host exported the disks too.")
             }
@@ -113,12 +140,6 @@ impl Finding {
                 "file-compressed",
                 format!("'{file}' is compressed as a whole with {kind}, which this version does not read in place"),
                 "Export the machine without compressing its files; disks compress themselves.",
-            ),
-            Self::CannotLand { destination } => (
-                Blocker,
-                "cannot-land",
-                format!("this version cannot land a machine on {destination}"),
-                "`reformis dests` lists where it can.",
             ),
             Self::FirmwareNotOffered { firmware, destination, offered } => (
                 Blocker,
@@ -291,6 +312,240 @@ impl Finding {
                 ),
                 "Nothing to do; it takes room there for as long as the run takes, and no more than what is not zero.",
             ),
+            Self::Running { machine } => (
+                Blocker,
+                "running",
+                format!("'{machine}' was running when its machine file was written"),
+                "Shut the guest down, and take the machine file and the disks again.",
+            ),
+            Self::Suspended { file } => (
+                Blocker,
+                "suspended",
+                format!("the machine is suspended, not shut down: its memory is kept in '{file}'"),
+                "Start it on its host and shut the guest down; its disks are not consistent as they are.",
+            ),
+            Self::Locked { lock } => (
+                Blocker,
+                "locked",
+                format!("'{lock}' says that a host holds the machine"),
+                "Shut the machine down there; if the host is gone, accept this with --accept locked.",
+            ),
+            Self::MachineEncrypted { machine } => (
+                Blocker,
+                "machine-encrypted",
+                format!("'{machine}' is encrypted by its host, and the key is with that host"),
+                "Take the encryption off on its host, and move it then.",
+            ),
+            Self::SnapshotsLeft { count } => (
+                Note,
+                "snapshots-left",
+                format!("its host keeps {count} snapshot(s): the current state is moved, without them"),
+                "Keep the source for as long as you may need to go back.",
+            ),
+            Self::DeltasFlattened { disk, deltas } => (
+                Note,
+                "deltas-flattened",
+                format!("disk '{disk}' is a delta of {deltas} disk(s) below it: it lands as one disk"),
+                "Nothing to do.",
+            ),
+            Self::MachineGuessed => (
+                Note,
+                "machine-guessed",
+                "there are no machine settings here: what is proposed comes from the disk, or is a guess".into(),
+                "Read memory, processors and network in the brief before you go.",
+            ),
+            Self::FirmwareCorrected { said, seen } => (
+                Caution,
+                "firmware-corrected",
+                format!("the machine file says {said}, and the disk boots with {seen} alone: that is proposed"),
+                "Nothing to do, unless you know better: the brief has it.",
+            ),
+            Self::FirmwareMismatch { said, seen } => (
+                Blocker,
+                "firmware-mismatch",
+                format!("the machine is to start with {said}, and its disk boots with {seen} alone"),
+                "Change the firmware in the brief.",
+            ),
+            Self::NoBootLoader { firmware } => (
+                Caution,
+                "no-boot-loader",
+                format!("nothing was found on the boot disk that {firmware} would start"),
+                "See that the right disk comes first in the boot order.",
+            ),
+            Self::NoFallbackLoader => (
+                Caution,
+                "no-fallback-loader",
+                "the boot entries of the old host do not come along, and the disk has no loader in the fallback path"
+                    .into(),
+                "In the guest, install its loader to EFI/BOOT/BOOTX64.EFI before the move, or add a boot entry afterwards.",
+            ),
+            Self::NoSecureBoot { destination } => (
+                Blocker,
+                "no-secure-boot",
+                format!("{destination} has no secure boot"),
+                "Say secure-boot = false in the brief.",
+            ),
+            Self::TpmNew => (
+                Caution,
+                "tpm-new",
+                "the machine has a trusted platform module, whose content stays with the old host".into(),
+                "What is sealed to it has to be unsealed before the move, or given again afterwards.",
+            ),
+            Self::TpmBound => (
+                Blocker,
+                "tpm-bound",
+                "a volume is encrypted, and the machine has the trusted platform module that may hold its key".into(),
+                "Have the recovery key at hand and accept this with --accept tpm-bound, or suspend the encryption first.",
+            ),
+            Self::VolumeEncrypted { kind } => (
+                Note,
+                "volume-encrypted",
+                format!("a volume on the boot disk is encrypted by the guest ({kind})"),
+                "Have its passphrase at hand for the first start.",
+            ),
+            Self::NotOffered { what, asked, destination, offered } => (
+                Blocker,
+                "not-offered",
+                format!("{destination} does not have the {what} '{asked}' here; it has {offered}"),
+                "Change it in the brief.",
+            ),
+            Self::NameNotAllowed { name, proposed } => (
+                Blocker,
+                "name-not-allowed",
+                format!("the name '{name}' is not allowed there"),
+                if proposed == "machine" {
+                    "Choose letters, digits and '-'."
+                } else {
+                    "Choose letters, digits and '-'; `reformis dests NAME` has the rule."
+                },
+            ),
+            Self::NetworkUnmapped { adapter, network, to } => (
+                Caution,
+                "network-unmapped",
+                match to.as_str() {
+                    "" => format!(
+                        "the network '{network}' of adapter '{adapter}' has no new name: it is left unconnected"
+                    ),
+                    to => {
+                        format!("the network '{network}' of adapter '{adapter}' has no new name: it is put on '{to}'")
+                    }
+                },
+                "Say the network in the brief or with --network, or map it in the site's reformis.toml.",
+            ),
+            Self::MacTwice { mac, other } => (
+                Caution,
+                "mac-twice",
+                format!("the address {mac} is in this landing twice: '{other}' has it too"),
+                "Say mac = \"fresh\" for one of them.",
+            ),
+            Self::NoSuchDisk { disk, known } => (
+                Blocker,
+                "no-such-disk",
+                format!("the source has no disk '{disk}'; it has {known}"),
+                "Correct the disk's source in the brief.",
+            ),
+            Self::NoSuchAdapter { adapter } => (
+                Caution,
+                "no-such-adapter",
+                format!("the source has no adapter '{adapter}': it is a new one"),
+                "Leave source out for an adapter that is new.",
+            ),
+            Self::DiskTwice { disk } => {
+                (Blocker, "disk-twice", format!("disk '{disk}' is in the brief twice"), "Remove one of the two.")
+            }
+            Self::DiskLeft { disk } => (
+                Caution,
+                "disk-left",
+                format!("disk '{disk}' is not in the brief: it stays behind"),
+                "Nothing to do if that is meant.",
+            ),
+            Self::WouldShrink { disk, size, asked } => (
+                Blocker,
+                "would-shrink",
+                format!("disk '{disk}' has {size} bytes, and is not made smaller to {asked}: its end would be lost"),
+                "Shrink it in its guest and on its host first.",
+            ),
+            Self::SizeUneven { disk, size, multiple } => (
+                Blocker,
+                "size-uneven",
+                format!(
+                    "disk '{disk}' would have {size} bytes, which is no multiple of {} as the destination wants it",
+                    ByteSize(*multiple)
+                ),
+                "Say align in the brief.",
+            ),
+            Self::NoSuchPlace { disk, place } => (
+                Blocker,
+                "no-such-place",
+                format!("disk '{disk}' is put on {place}, which is no place there"),
+                "Choose another slot; `reformis dests NAME` has their number.",
+            ),
+            Self::PlaceTaken { first, second, place } => (
+                Blocker,
+                "place-taken",
+                format!("disks '{first}' and '{second}' are both put on {place}"),
+                "Give each a slot of its own.",
+            ),
+            Self::DoesNotBoot { disk, controller, firmware } => (
+                Blocker,
+                "does-not-boot",
+                format!("disk '{disk}' is in the boot order, and {firmware} does not boot from {controller} there"),
+                "Choose a controller that boots with this firmware; `reformis dests NAME` has them.",
+            ),
+            Self::BootOrderUnclear => (
+                Blocker,
+                "boot-order-unclear",
+                "two disks have the same place in the boot order, or one has the place 0".into(),
+                "Number them from 1.",
+            ),
+            Self::NothingBoots => (
+                Caution,
+                "nothing-boots",
+                "no disk is in the boot order".into(),
+                "Say boot = 1 for the disk that the machine starts from.",
+            ),
+            Self::NoRoom { needed, free } => (
+                Blocker,
+                "no-room",
+                format!(
+                    "the disks take {}, and {} are free where they are to land",
+                    ByteSize(*needed),
+                    ByteSize(*free)
+                ),
+                "Make room, choose another folder, or a thin shape.",
+            ),
+            Self::LittleRoom { needed, free } => (
+                Caution,
+                "little-room",
+                format!(
+                    "the disks may take up to {}, and {} are free where they are to land",
+                    ByteSize(*needed),
+                    ByteSize(*free)
+                ),
+                "Make room if you can; when it runs out, the move ends and nothing half-made stays.",
+            ),
+            Self::SourceInLanding { folder } => (
+                Blocker,
+                "source-in-landing",
+                format!("a file of the source lies in '{folder}', where the landing is to be"),
+                "Choose another folder, or another name for the machine.",
+            ),
+            Self::SettingLost { setting, value, file } => (
+                Caution,
+                "setting-lost",
+                format!("the {file} has no word for {setting}, which is {value}"),
+                if setting == "start_with_host" {
+                    "Say so to the new host itself, once the machine is there."
+                } else {
+                    "Set it on the new host if the guest needs it."
+                },
+            ),
+            Self::Accepted { code } => (
+                Note,
+                "accepted",
+                format!("the blocker '{code}' was accepted"),
+                "Nothing to do, if you know what follows from it.",
+            ),
         };
         Words { severity, code, sentence, remedy }
     }
@@ -298,6 +553,28 @@ impl Finding {
     /// How much it matters.
     pub fn severity(&self) -> Severity {
         self.words().severity
+    }
+
+    /// Whether the person may accept it: a blocker after which there is still something to carry.
+    pub fn is_acceptable(&self) -> bool {
+        matches!(
+            self,
+            Self::DescriptorChanged { .. }
+                | Self::Running { .. }
+                | Self::Suspended { .. }
+                | Self::Locked { .. }
+                | Self::MachineEncrypted { .. }
+                | Self::FirmwareMismatch { .. }
+                | Self::FirmwareNotOffered { .. }
+                | Self::NoSecureBoot { .. }
+                | Self::TpmBound
+                | Self::DiskTooLarge { .. }
+                | Self::SizeUneven { .. }
+                | Self::DoesNotBoot { .. }
+                | Self::NoSuchPlace { .. }
+                | Self::TooManyDisks { .. }
+                | Self::NoRoom { .. }
+        )
     }
 
     /// The stable word for its kind.
@@ -320,6 +597,14 @@ impl Finding {
         let Words { severity, code, sentence, remedy } = self.words();
         FindingRecord { severity, code: code.into(), sentence, remedy: remedy.into() }
     }
+}
+
+/// Whether a setting that is lost changes how the guest starts or is reached.
+pub(crate) fn matters(setting: &str) -> bool {
+    ["firmware", "tpm", "clock", "start_with_host"].iter().any(|key| setting.starts_with(key))
+        || setting.ends_with(".boot")
+        || setting.ends_with(".mac")
+        || setting.ends_with(".connected")
 }
 
 impl Serialize for Finding {

@@ -1,13 +1,17 @@
-//! The steps of the job: what is here ([`survey`]), the move ([`carry`]), one disk alone ([`recast`]), and whether a
+//! The steps of the job: what is here ([`survey`]), the new shape ([`draft`]), the move
+//! ([`carry`]), one disk alone ([`recast`]), and whether a
 //! landing is what its source was ([`prove`]).
 //!
 //! Nothing here prints. A step is given a [`Context`] to report progress to and to be stopped by; what the person
 //! should know comes back as [`Finding`]s.
 
+pub mod brief;
 pub mod carry;
 mod checksum;
+pub mod draft;
 mod error;
 pub mod finding;
+mod landing;
 mod observer;
 mod plan;
 pub mod prove;

@@ -16,8 +16,11 @@ use crate::{
     error::{Error, Result},
     finding::Finding,
     observer::{Context, Step},
-    receipt::{DiskRecord, FileDigest, Kind, Receipt},
+    receipt::{DiskRecord, FileDigest, Kind, LandedFile, Receipt},
 };
+
+/// The largest file beside the disks that is read whole.
+const MAX_FILE: u64 = 64 << 20;
 
 /// The outcome of a proof.
 #[derive(Debug, Clone, Serialize)]
@@ -70,10 +73,14 @@ pub fn prove_receipt(path: &Path, links: Links, context: &Context<'_>) -> Result
         }
     }
     if let Some(machine) = &receipt.machine {
-        let file = folder.join(&machine.file);
-        let bytes = std::fs::read(&file).map_err(|error| Error::io("reading", &file)(error))?;
-        if FileDigest::blake3(&bytes) != machine.digest {
-            findings.push(Finding::MachineFileChanged { path: file.to_string_lossy().into() });
+        let own = LandedFile { file: machine.file.clone(), digest: machine.digest.clone() };
+        for landed in std::iter::once(&own).chain(&machine.also) {
+            let path = crate::carry::result_path(folder, &landed.file, Links::OwnFolder)?;
+            let file = source::open(&path)?;
+            let bytes = crate::target::read_text(file.as_ref(), MAX_FILE)?;
+            if FileDigest::blake3(&bytes) != landed.digest {
+                findings.push(Finding::MachineFileChanged { path: path.to_string_lossy().into() });
+            }
         }
     }
     // A landing is proved wherever it lies; a disk that was recast, where it was made.
@@ -86,7 +93,7 @@ pub fn prove_receipt(path: &Path, links: Links, context: &Context<'_>) -> Result
             let what = "its result went into a pipe, and is not here to be proved".into();
             return Err(Error::Receipt { path: path.to_string_lossy().into(), what });
         }
-        let result = source::resolve_link(folder, "the receipt", &record.result, results)?;
+        let result = crate::carry::result_path(folder, &record.result, results)?;
         let source = source::locate(&result)?.unwrapped()?;
         let from_pipe = receipt.kind == Kind::Recast && record.source.is_empty();
         let proof = match source {

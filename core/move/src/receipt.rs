@@ -4,7 +4,7 @@ use std::path::Path;
 
 use jiff::Timestamp;
 use reformis_disk::{Facts, overlay::Edit};
-use reformis_machine::Machine;
+use reformis_machine::{Lost, Machine};
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -142,6 +142,21 @@ pub struct MachineRecord {
     pub after: Machine,
     /// Kind of the machine file that was written.
     pub kind: String,
+    /// Its name in the landing.
+    pub file: String,
+    /// Its digest.
+    pub digest: FileDigest,
+    /// Other files that belong to it: a manifest, a script's descriptor, the firmware's variables.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub also: Vec<LandedFile>,
+    /// Settings that it has no word for.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub lost: Vec<Lost>,
+}
+
+/// A file of the landing.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LandedFile {
     /// Its name in the landing.
     pub file: String,
     /// Its digest.

@@ -154,11 +154,6 @@ impl StagedFolder {
         &self.temporary
     }
 
-    /// Where it will lie.
-    pub(crate) fn target(&self) -> &Path {
-        &self.target
-    }
-
     /// Whether something of an earlier run was cleared away.
     pub(crate) fn had_stale(&self) -> bool {
         self.stale

@@ -9,7 +9,7 @@ use serde::Serialize;
 use crate::{
     error::Result,
     finding::Finding,
-    target::{self, StreamFacts, Target},
+    target::{self, Opening, Pick, StreamFacts, Target},
 };
 
 /// What one target is.
@@ -55,22 +55,29 @@ pub struct SurveyedDisk {
     pub in_use: Option<u64>,
 }
 
-/// Looks at `path`.
+/// Looks at `path`: one survey for each machine there.
 ///
 /// # Errors
 /// Those of [`target::open`].
-pub fn survey(path: &Path, links: Links) -> Result<Survey> {
-    let mut target = target::open(path, links)?;
+pub fn survey(path: &Path, links: Links) -> Result<Vec<Survey>> {
+    let nth = |index| target::open(path, &Opening { machine: Pick::Nth(index), ..Opening::new(links) });
+    let first = nth(0)?;
+    let count = first.described.as_ref().map_or(1, |described| described.names.len());
+    let others = (1..count).map(nth);
+    std::iter::once(Ok(first)).chain(others).map(|target| Ok(of_target(target?))).collect()
+}
+
+fn of_target(mut target: Target) -> Survey {
     let disks = std::mem::take(&mut target.disks).iter().map(|disk| surveyed(disk, &mut target)).collect();
     let files = target.files.iter().map(|file| SurveyedFile { path: file.path.clone(), size: file.size }).collect();
-    Ok(Survey {
+    Survey {
         target: target.name,
         kind: target.kind.name(),
         files,
-        machine: target.package.map(|package| package.machine),
+        machine: target.described.map(|described| described.machine),
         disks,
         findings: target.findings,
-    })
+    }
 }
 
 fn surveyed(disk: &target::TargetDisk, target: &mut Target) -> SurveyedDisk {

@@ -50,6 +50,21 @@ impl Wrapping {
         })
     }
 
+    /// By the word for it in briefs, of those that are written.
+    pub fn by_name(word: &str) -> Option<Self> {
+        [Self::Gzip, Self::Zstd].into_iter().find(|kind| kind.name() == word)
+    }
+
+    /// The ending of a file's name.
+    pub fn extension(self) -> &'static str {
+        match self {
+            Self::Gzip => "gz",
+            Self::Zstd => "zst",
+            Self::Xz => "xz",
+            Self::Bzip2 => "bz2",
+        }
+    }
+
     /// The word for it.
     pub fn name(self) -> &'static str {
         match self {

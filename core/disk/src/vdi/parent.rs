@@ -26,7 +26,7 @@ pub(super) fn open(
     header: &Header,
     facts: &mut Facts,
 ) -> Result<Arc<dyn Disk>> {
-    let Some(name) = find(storage, &header.parent_uuid)? else {
+    let Some(name) = find(storage, opener, &header.parent_uuid)? else {
         let uuid = Uuid::from_bytes_le(header.parent_uuid);
         let what = format!("it is a delta of the disk with UUID {uuid}, which is no image in its folder");
         return Err(Error::Unsupported { path: storage.name().into(), what });
@@ -42,15 +42,18 @@ pub(super) fn open(
     Ok(parent.disk)
 }
 
-/// The image beside `storage` that has this UUID.
-fn find(storage: &dyn Storage, uuid: &[u8; 16]) -> Result<Option<String>> {
+/// The image beside `storage`, or among the related ones, that has this UUID.
+fn find(storage: &dyn Storage, opener: &Opener, uuid: &[u8; 16]) -> Result<Option<String>> {
+    let is_it = |file: &dyn Storage| {
+        // What cannot be read or is no image is not the parent.
+        let head = read_vec(file, 0, 68, "its start").unwrap_or_default();
+        head.len() == 68 && probe(&head) && read_header(file).is_ok_and(|header| header.uuid == *uuid)
+    };
     for name in storage.neighbours()? {
-        // What cannot be opened or is no image is not the parent.
-        let Ok(file) = storage.sibling(&name, Links::OwnFolder) else { continue };
-        let Ok(head) = read_vec(file.as_ref(), 0, 68, "its start") else { continue };
-        if probe(&head) && read_header(file.as_ref()).is_ok_and(|header| header.uuid == *uuid) {
+        if storage.sibling(&name, Links::OwnFolder).is_ok_and(|file| is_it(file.as_ref())) {
             return Ok(Some(name));
         }
     }
-    Ok(None)
+    let related = opener.related().iter().find(|file| is_it(file.as_ref()));
+    Ok(related.map(|file| file.name().rsplit('/').next().unwrap_or_default().to_string()))
 }

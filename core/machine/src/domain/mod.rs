@@ -1,5 +1,7 @@
 //! Domain XML, the machine file of libvirt (its documents "Domain XML format" and the schema `domain.rng`).
 
+mod read;
 mod write;
 
-pub use write::{LandedDisk, write};
+pub use read::{looks_like, read};
+pub use write::write;

@@ -2,63 +2,79 @@
 
 use std::io;
 
-use quick_xml::{
-    Writer,
-    events::{BytesText, Event},
-};
+use roxmltree::Node;
 
 use crate::{
-    model::{AdapterModel, Clock, ControllerKind, DiskDevice, Firmware, Machine, RemovableKind},
-    xml::clean,
+    device::{Adapter, AdapterModel, ControllerKind, DiskDevice, RemovableKind, Tpm},
+    model::{Clock, Firmware, Machine},
+    systems::Vocabulary,
+    xml::{
+        self, Element,
+        write::{Kept, Xml, around, document, empty, text, text_with},
+    },
 };
 
-/// Where a disk of the machine lies now; one for each of its disks, in the same order.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct LandedDisk {
-    /// Absolute path of the image.
-    pub path: String,
-    /// `qcow2` or `raw`.
-    pub format: String,
-}
+const OSINFO: &str = "http://libosinfo.org/xmlns/libvirt/domain/1.0";
 
-type Xml = Writer<Vec<u8>>;
+/// Elements of a domain that come from the machine; others of an earlier domain are kept.
+const OURS: [&str; 17] = [
+    "name",
+    "uuid",
+    "title",
+    "description",
+    "memory",
+    "currentMemory",
+    "vcpu",
+    "os",
+    "features",
+    "cpu",
+    "clock",
+    "on_poweroff",
+    "on_reboot",
+    "on_crash",
+    "devices",
+    "metadata",
+    "genid",
+];
 
-/// The domain for `machine`, whose controllers and adapters are those of a virtio host already.
+/// Devices of an earlier domain that are kept: they are made for any guest, and need nothing of their host.
+const KEPT_DEVICES: [&str; 4] = ["watchdog", "panic", "vsock", "crypto"];
+
+/// The domain for `machine`, whose controllers and adapters are those of a virtio host already. `earlier` is the domain
+/// that it was read from, if it was one: what this writer has no word for is kept of it.
 ///
 /// # Errors
 /// None that memory can have; the writer below knows no other kind of result.
-pub fn write(machine: &Machine, disks: &[LandedDisk]) -> io::Result<String> {
-    let mut xml = Writer::new_with_indent(Vec::new(), b' ', 2);
-    xml.create_element("domain")
-        .with_attribute(("type", "kvm"))
-        .write_inner_content(|xml| domain(xml, machine, disks))?;
-    xml.write_event(Event::Text(BytesText::new("\n")))?;
-    String::from_utf8(xml.into_inner()).map_err(io::Error::other)
+pub fn write(machine: &Machine, earlier: Option<&str>) -> io::Result<String> {
+    let parsed = earlier.and_then(|text| xml::parse(text, "").ok());
+    let kept = parsed.as_ref().and_then(|document| {
+        let root = document.root_element();
+        let mut kept = Kept::of(document, &[])?;
+        kept.take("domain", root, |node| !OURS.contains(&node.tag_name().name()));
+        if let Some(metadata) = root.first("metadata") {
+            kept.take("metadata", metadata, |node| node.tag_name().namespace() != Some(OSINFO));
+        }
+        if let Some(devices) = root.first("devices") {
+            kept.take("devices", devices, |node| KEPT_DEVICES.contains(&node.tag_name().name()));
+        }
+        if let Some(features) = root.first("features") {
+            let ours = ["acpi", "apic", "smm"];
+            kept.take("features", features, |node: &Node<'_, '_>| !ours.contains(&node.tag_name().name()));
+        }
+        Some(kept)
+    });
+    let kept = kept.unwrap_or_default();
+    let names: Vec<String> = kept.namespaces.iter().map(|(prefix, _)| xmlns(prefix)).collect();
+    let mut attributes = vec![("type", "kvm")];
+    attributes.extend(names.iter().map(String::as_str).zip(kept.namespaces.iter().map(|(_, uri)| uri.as_str())));
+    document(false, |xml| around(xml, "domain", &attributes, |xml| domain(xml, machine, &kept)))
 }
 
-fn text(xml: &mut Xml, name: &str, value: &str) -> io::Result<()> {
-    xml.create_element(name).write_text_content(BytesText::new(&clean(value)))?;
-    Ok(())
+fn xmlns(prefix: &str) -> String {
+    if prefix.is_empty() { "xmlns".into() } else { format!("xmlns:{prefix}") }
 }
 
-/// An element with attributes and nothing in it.
-fn empty(xml: &mut Xml, name: &str, attributes: &[(&str, &str)]) -> io::Result<()> {
-    xml.create_element(name).with_attributes(attributes.iter().copied()).write_empty()?;
-    Ok(())
-}
-
-/// An element with attributes and content.
-fn around(
-    xml: &mut Xml,
-    name: &str,
-    attributes: &[(&str, &str)],
-    content: impl FnOnce(&mut Xml) -> io::Result<()>,
-) -> io::Result<()> {
-    xml.create_element(name).with_attributes(attributes.iter().copied()).write_inner_content(content)?;
-    Ok(())
-}
-
-fn domain(xml: &mut Xml, machine: &Machine, disks: &[LandedDisk]) -> io::Result<()> {
+fn domain(xml: &mut Xml, machine: &Machine, kept: &Kept) -> io::Result<()> {
     text(xml, "name", &machine.name)?;
     if let Some(uuid) = &machine.uuid {
         text(xml, "uuid", uuid)?;
@@ -66,8 +82,16 @@ fn domain(xml: &mut Xml, machine: &Machine, disks: &[LandedDisk]) -> io::Result<
     if let Some(description) = &machine.description {
         text(xml, "description", description)?;
     }
+    around(xml, "metadata", &[], |xml| {
+        if let Some(id) = machine.system.as_ref().and_then(|system| Vocabulary::Osinfo.write(system)) {
+            around(xml, "libosinfo:libosinfo", &[("xmlns:libosinfo", OSINFO)], |xml| {
+                empty(xml, "libosinfo:os", &[("id", id)])
+            })?;
+        }
+        kept.put(xml, "metadata")
+    })?;
     let kib = machine.memory.div_ceil(1024).to_string();
-    xml.create_element("memory").with_attribute(("unit", "KiB")).write_text_content(BytesText::new(&kib))?;
+    text_with(xml, "memory", &[("unit", "KiB")], &kib)?;
     text(xml, "vcpu", &machine.cpu.total().to_string())?;
     os(xml, machine)?;
     let secure = machine.firmware == Firmware::Uefi { secure_boot: true };
@@ -75,7 +99,10 @@ fn domain(xml: &mut Xml, machine: &Machine, disks: &[LandedDisk]) -> io::Result<
         empty(xml, "acpi", &[])?;
         empty(xml, "apic", &[])?;
         // Secure boot is safe only when the guest cannot write its variables.
-        if secure { empty(xml, "smm", &[("state", "on")]) } else { Ok(()) }
+        if secure {
+            empty(xml, "smm", &[("state", "on")])?;
+        }
+        kept.put(xml, "features")
     })?;
     let (sockets, cores) = (machine.cpu.sockets.to_string(), machine.cpu.cores.to_string());
     around(xml, "cpu", &[("mode", "host-model")], |xml| {
@@ -85,7 +112,8 @@ fn domain(xml: &mut Xml, machine: &Machine, disks: &[LandedDisk]) -> io::Result<
     text(xml, "on_poweroff", "destroy")?;
     text(xml, "on_reboot", "restart")?;
     text(xml, "on_crash", "destroy")?;
-    around(xml, "devices", &[], |xml| devices(xml, machine, disks))
+    kept.put(xml, "domain")?;
+    around(xml, "devices", &[], |xml| devices(xml, machine, kept))
 }
 
 /// A system that knows no PCI Express gets the chipset that has none.
@@ -96,8 +124,7 @@ fn is_old(machine: &Machine) -> bool {
 fn os(xml: &mut Xml, machine: &Machine) -> io::Result<()> {
     let kind = |xml: &mut Xml| {
         let chipset = if is_old(machine) { "pc" } else { "q35" };
-        let element = xml.create_element("type").with_attributes([("arch", "x86_64"), ("machine", chipset)]);
-        element.write_text_content(BytesText::new("hvm")).map(drop)
+        text_with(xml, "type", &[("arch", "x86_64"), ("machine", chipset)], "hvm")
     };
     match machine.firmware {
         Firmware::Bios => around(xml, "os", &[], kind),
@@ -107,49 +134,60 @@ fn os(xml: &mut Xml, machine: &Machine) -> io::Result<()> {
             around(xml, "firmware", &[], |xml| {
                 empty(xml, "feature", &[("enabled", enabled), ("name", "enrolled-keys")])?;
                 empty(xml, "feature", &[("enabled", enabled), ("name", "secure-boot")])
-            })
+            })?;
+            machine.nvram.iter().try_for_each(|file| text(xml, "nvram", file))
         }),
     }
 }
 
 fn clock(xml: &mut Xml, machine: &Machine) -> io::Result<()> {
-    let offset = if machine.clock == Clock::Local { "localtime" } else { "utc" };
-    around(xml, "clock", &[("offset", offset)], |xml| {
+    let attributes = match (machine.clock, &machine.time_zone) {
+        (Clock::Local, Some(zone)) => vec![("offset", "timezone"), ("timezone", zone.as_str())],
+        (Clock::Local, None) => vec![("offset", "localtime")],
+        (Clock::Utc, _) => vec![("offset", "utc")],
+    };
+    around(xml, "clock", &attributes, |xml| {
         empty(xml, "timer", &[("name", "rtc"), ("tickpolicy", "catchup")])?;
         empty(xml, "timer", &[("name", "pit"), ("tickpolicy", "delay")])?;
         empty(xml, "timer", &[("name", "hpet"), ("present", "no")])
     })
 }
 
-fn devices(xml: &mut Xml, machine: &Machine, disks: &[LandedDisk]) -> io::Result<()> {
-    let scsi = machine.disks.iter().filter(|disk| disk.controller == ControllerKind::VirtioScsi);
-    for index in 0..scsi.map(|disk| disk.bus + 1).max().unwrap_or(0) {
-        empty(xml, "controller", &[("type", "scsi"), ("index", &index.to_string()), ("model", "virtio-scsi")])?;
+fn devices(xml: &mut Xml, machine: &Machine, kept: &Kept) -> io::Result<()> {
+    let mut scsi: Vec<(u32, &str)> = Vec::new();
+    for disk in &machine.disks {
+        let model = match disk.controller {
+            ControllerKind::VirtioScsi => "virtio-scsi",
+            ControllerKind::Pvscsi => "vmpvscsi",
+            ControllerKind::LsiSas => "lsisas1068",
+            ControllerKind::Buslogic => "buslogic",
+            ControllerKind::Lsi => "lsilogic",
+            _ => continue,
+        };
+        if !scsi.iter().any(|(bus, _)| *bus == disk.bus) {
+            scsi.push((disk.bus, model));
+        }
+    }
+    scsi.sort_unstable();
+    for (index, model) in scsi {
+        empty(xml, "controller", &[("type", "scsi"), ("index", &index.to_string()), ("model", model)])?;
     }
     let mut names = TargetNames::default();
-    for (disk, landed) in machine.disks.iter().zip(disks) {
-        write_disk(xml, disk, landed, &mut names)?;
+    for disk in &machine.disks {
+        write_disk(xml, disk, &mut names)?;
     }
     for drive in machine.removable.iter().filter(|drive| drive.kind == RemovableKind::Cdrom) {
         around(xml, "disk", &[("type", "file"), ("device", "cdrom")], |xml| {
             empty(xml, "driver", &[("name", "qemu"), ("type", "raw")])?;
             if let Some(media) = &drive.media {
-                empty(xml, "source", &[("file", &clean(media))])?;
+                empty(xml, "source", &[("file", &xml::clean(media))])?;
             }
             empty(xml, "target", &[("dev", &names.next("sd")), ("bus", "sata")])?;
             empty(xml, "readonly", &[])
         })?;
     }
     for adapter in &machine.adapters {
-        around(xml, "interface", &[("type", "network")], |xml| {
-            if let Some(mac) = &adapter.mac {
-                empty(xml, "mac", &[("address", mac)])?;
-            }
-            let network = adapter.network.as_deref().unwrap_or("default");
-            empty(xml, "source", &[("network", &clean(network))])?;
-            let model = if adapter.model == AdapterModel::VirtioNet { "virtio" } else { adapter.model.name() };
-            empty(xml, "model", &[("type", model)])
-        })?;
+        write_adapter(xml, adapter)?;
     }
     // One more than the guest had where it had none: the way in when the network is dead.
     for port in 0..machine.serial_ports.clamp(1, 4) {
@@ -160,19 +198,47 @@ fn devices(xml: &mut Xml, machine: &Machine, disks: &[LandedDisk]) -> io::Result
     around(xml, "channel", &[("type", "unix")], |xml| {
         empty(xml, "target", &[("type", "virtio"), ("name", "org.qemu.guest_agent.0")])
     })?;
+    if let Some(version) = machine.tpm {
+        let model = if version == Tpm::V12 { "tpm-tis" } else { "tpm-crb" };
+        around(xml, "tpm", &[("model", model)], |xml| {
+            empty(xml, "backend", &[("type", "emulator"), ("version", version.name())])
+        })?;
+    }
     empty(xml, "input", &[("type", "tablet"), ("bus", "usb")])?;
     empty(xml, "graphics", &[("type", "vnc"), ("port", "-1"), ("autoport", "yes"), ("listen", "127.0.0.1")])?;
     around(xml, "video", &[], |xml| empty(xml, "model", &[("type", "vga")]))?;
     empty(xml, "memballoon", &[("model", "virtio")])?;
     around(xml, "rng", &[("model", "virtio")], |xml| {
-        xml.create_element("backend")
-            .with_attribute(("model", "random"))
-            .write_text_content(BytesText::new("/dev/urandom"))?;
-        Ok(())
+        text_with(xml, "backend", &[("model", "random")], "/dev/urandom")
+    })?;
+    kept.put(xml, "devices")
+}
+
+fn write_adapter(xml: &mut Xml, adapter: &Adapter) -> io::Result<()> {
+    let network = adapter.network.as_deref().unwrap_or("default");
+    let (kind, name) = match network.strip_prefix("bridge:") {
+        Some(bridge) => ("bridge", bridge),
+        None => ("network", network),
+    };
+    around(xml, "interface", &[("type", kind)], |xml| {
+        if let Some(mac) = &adapter.mac {
+            empty(xml, "mac", &[("address", mac)])?;
+        }
+        empty(xml, "source", &[(kind, &xml::clean(name))])?;
+        let model = match adapter.model {
+            AdapterModel::E1000
+            | AdapterModel::E1000e
+            | AdapterModel::Vmxnet3
+            | AdapterModel::Pcnet
+            | AdapterModel::Rtl8139 => adapter.model.name(),
+            _ => "virtio",
+        };
+        empty(xml, "model", &[("type", model)])?;
+        if adapter.connected { Ok(()) } else { empty(xml, "link", &[("state", "down")]) }
     })
 }
 
-fn write_disk(xml: &mut Xml, disk: &DiskDevice, landed: &LandedDisk, names: &mut TargetNames) -> io::Result<()> {
+fn write_disk(xml: &mut Xml, disk: &DiskDevice, names: &mut TargetNames) -> io::Result<()> {
     let (prefix, bus) = match disk.controller {
         ControllerKind::VirtioBlk => ("vd", "virtio"),
         ControllerKind::Ahci => ("sd", "sata"),
@@ -180,9 +246,10 @@ fn write_disk(xml: &mut Xml, disk: &DiskDevice, landed: &LandedDisk, names: &mut
         _ => ("sd", "scsi"),
     };
     let name = names.next(prefix);
+    let format = disk.format.as_deref().unwrap_or("raw");
     around(xml, "disk", &[("type", "file"), ("device", "disk")], |xml| {
-        empty(xml, "driver", &[("name", "qemu"), ("type", &landed.format), ("discard", "unmap")])?;
-        empty(xml, "source", &[("file", &clean(&landed.path))])?;
+        empty(xml, "driver", &[("name", "qemu"), ("type", format), ("discard", "unmap")])?;
+        empty(xml, "source", &[("file", &xml::clean(disk.files.first().map_or("", String::as_str)))])?;
         empty(xml, "target", &[("dev", &name), ("bus", bus)])?;
         if let Some(boot) = disk.boot {
             empty(xml, "boot", &[("order", &boot.to_string())])?;
@@ -190,12 +257,15 @@ fn write_disk(xml: &mut Xml, disk: &DiskDevice, landed: &LandedDisk, names: &mut
         if disk.controller == ControllerKind::VirtioBlk {
             return Ok(());
         }
-        let (controller, unit) = (disk.bus.to_string(), disk.slot.to_string());
-        empty(
-            xml,
-            "address",
-            &[("type", "drive"), ("controller", &controller), ("bus", "0"), ("target", "0"), ("unit", &unit)],
-        )
+        let (bus, slot) = (disk.bus.to_string(), disk.slot.to_string());
+        // The two channels of IDE are the buses of its one controller; virtio-scsi counts by unit, other SCSI by target.
+        let [controller, bus, target, unit] = match disk.controller {
+            ControllerKind::Ide => ["0", &bus, "0", &slot],
+            ControllerKind::VirtioScsi | ControllerKind::Ahci => [&bus, "0", "0", &slot],
+            _ => [&bus, "0", &slot, "0"],
+        };
+        let address = [("type", "drive"), ("controller", controller), ("bus", bus), ("target", target), ("unit", unit)];
+        empty(xml, "address", &address)
     })
 }
 

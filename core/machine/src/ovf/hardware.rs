@@ -1,7 +1,7 @@
 //! From the items of a hardware section to controllers, disks and adapters.
 
 use super::item::{Item, resource};
-use crate::model::{AdapterModel, ControllerKind};
+use crate::device::{AdapterModel, ControllerKind};
 
 /// What a controller item stands for; `None` for an item that is no disk controller.
 pub(super) fn controller_kind(item: &Item<'_>) -> Option<ControllerKind> {
@@ -12,12 +12,14 @@ pub(super) fn controller_kind(item: &Item<'_>) -> Option<ControllerKind> {
         resource::SCSI if is("lsilogicsas") || is("sas") => ControllerKind::LsiSas,
         resource::SCSI if is("lsilogic") || is("lsi") => ControllerKind::Lsi,
         resource::SCSI if is("buslogic") => ControllerKind::Buslogic,
+        resource::SCSI if is("vmbus") || is("synthetic") => ControllerKind::VmbusScsi,
         resource::SCSI if is("virtio") => ControllerKind::VirtioScsi,
         resource::SCSI => ControllerKind::Unknown,
         resource::OTHER_STORAGE if is("ahci") || is("sata") => ControllerKind::Ahci,
         resource::OTHER_STORAGE if is("nvme") => ControllerKind::Nvme,
         resource::OTHER_STORAGE if is("virtio-scsi") || is("virtioscsi") => ControllerKind::VirtioScsi,
         resource::OTHER_STORAGE if is("virtio") => ControllerKind::VirtioBlk,
+        resource::OTHER_STORAGE if is("usb") => ControllerKind::Usb,
         resource::OTHER_STORAGE => ControllerKind::Unknown,
         _ => return None,
     })
@@ -31,25 +33,18 @@ pub(super) fn adapter_model(subtype: &str) -> AdapterModel {
         "e1000e" => AdapterModel::E1000e,
         "pcnet32" | "pcnet" => AdapterModel::Pcnet,
         "rtl8139" => AdapterModel::Rtl8139,
+        "ena" => AdapterModel::Ena,
+        _ if subtype.contains("vmbus") || subtype.contains("synthetic") => AdapterModel::VmbusNet,
         _ if subtype.starts_with("e1000") => AdapterModel::E1000,
         _ if subtype.contains("virtio") => AdapterModel::VirtioNet,
         _ => AdapterModel::Unknown,
     }
 }
 
-/// A hardware address in the one spelling that we use; `None` for anything that is none.
-pub(super) fn mac(text: &str) -> Option<String> {
-    let digits: String = text.chars().filter(|c| !matches!(c, ':' | '-' | '.')).collect();
-    if digits.len() != 12 || !digits.bytes().all(|b| b.is_ascii_hexdigit()) {
-        return None;
-    }
-    let digits = digits.to_ascii_lowercase();
-    Some((0..6).map(|i| &digits[i * 2..i * 2 + 2]).collect::<Vec<_>>().join(":"))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::device::mac;
 
     #[test]
     fn spellings_of_addresses_and_adapters() {

@@ -7,6 +7,7 @@ use crate::xml::Element;
 
 /// Values of `ResourceType` that we tell apart.
 pub(super) mod resource {
+    pub(crate) const OTHER: u16 = 1;
     pub(crate) const PROCESSOR: u16 = 3;
     pub(crate) const MEMORY: u16 = 4;
     pub(crate) const IDE: u16 = 5;
@@ -40,6 +41,8 @@ pub(super) struct Item<'a> {
     pub(super) host_resource: Option<&'a str>,
     pub(super) connection: Option<&'a str>,
     pub(super) cores_per_socket: Option<&'a str>,
+    /// Whether the device is connected when the machine starts.
+    pub(super) automatic: bool,
 }
 
 impl<'a> Item<'a> {
@@ -58,6 +61,7 @@ impl<'a> Item<'a> {
             host_resource: node.value("HostResource"),
             connection: node.value("Connection"),
             cores_per_socket: node.value("CoresPerSocket"),
+            automatic: node.value("AutomaticAllocation") != Some("false"),
         }
     }
 

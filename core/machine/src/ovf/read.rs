@@ -5,27 +5,27 @@ use std::collections::HashMap;
 use roxmltree::Node;
 
 use super::{
-    hardware::{adapter_model, controller_kind, mac},
+    hardware::{adapter_model, controller_kind},
     item::{Item, resource},
+    vendor::Vendor,
 };
 use crate::{
+    device::{Adapter, ControllerKind, DiskDevice, Leftover, Removable, RemovableKind, Tpm, mac},
     error::{Error, Result},
-    model::{
-        Adapter, Clock, ControllerKind, Cpu, DiskDevice, Firmware, Leftover, Machine, Removable, RemovableKind, System,
-    },
+    limits::{self, MAX_PROCESSORS},
+    model::{Clock, Cpu, Machine, Sign, System},
     units::bytes_per_unit,
     xml::{self, Element},
 };
 
-/// Memory that a host can give at the most; more is a wrong unit.
-const MAX_MEMORY: u64 = 1 << 46;
-const MAX_PROCESSORS: u32 = 4096;
+/// The most machines of a package; a real one has a handful.
+const MAX_MACHINES: usize = 1000;
 
-/// A descriptor: the machine, and the files it refers to.
+/// A descriptor: the machines, and the files it refers to.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Package {
-    /// The machine.
-    pub machine: Machine,
+    /// The machines, at least one, in the order of the descriptor.
+    pub machines: Vec<Machine>,
     /// All files of the references section.
     pub files: Vec<PackageFile>,
 }
@@ -45,17 +45,13 @@ pub struct PackageFile {
 
 /// Whether `head`, the start of a file, looks like a descriptor.
 pub fn looks_like(head: &[u8]) -> bool {
-    // The head may end inside a character.
-    let text = xml::text(head, "").unwrap_or_else(|_| String::from_utf8_lossy(head).into_owned());
-    let text = text.trim_start();
-    text.starts_with('<') && (text.contains("<Envelope") || text.contains(":Envelope"))
+    xml::starts_with_element(head, "Envelope")
 }
 
 /// Reads a descriptor; `file` names it in errors.
 ///
 /// # Errors
-/// [`Error::Xml`] for XML that is not sound, [`Error::Invalid`] for a descriptor that contradicts itself,
-/// [`Error::Unsupported`] for one with several machines.
+/// [`Error::Xml`] for XML that is not sound, [`Error::Invalid`] for a descriptor that contradicts itself.
 pub fn read(bytes: &[u8], file: &str) -> Result<Package> {
     let text = xml::text(bytes, file)?;
     let document = xml::parse(&text, file)?;
@@ -97,24 +93,18 @@ impl<'a, 'i> Reader<'a, 'i> {
             return Err(self.invalid(self.envelope, "the outermost element is not 'Envelope'"));
         }
         let files = self.files()?;
-        let system = self.system()?;
-        let machine = self.machine(system, &files)?;
-        Ok(Package { machine, files })
-    }
-
-    fn system(&self) -> Result<Node<'a, 'i>> {
-        let mut systems: Vec<Node<'a, 'i>> = self.envelope.all("VirtualSystem").collect();
-        for collection in self.envelope.all("VirtualSystemCollection") {
-            systems.extend(collection.descendants().filter(|node| node.tag_name().name() == "VirtualSystem"));
+        let systems: Vec<Node<'a, 'i>> =
+            self.envelope.descendants().filter(|node| node.tag_name().name() == "VirtualSystem").collect();
+        if systems.is_empty() {
+            return Err(self.invalid(self.envelope, "no 'VirtualSystem' is in it"));
         }
-        match systems[..] {
-            [system] => Ok(system),
-            [] => Err(self.invalid(self.envelope, "no 'VirtualSystem' is in it")),
-            _ => Err(Error::Unsupported {
-                file: self.file.into(),
-                what: format!("it describes {} machines, and this version moves one at a time", systems.len()),
-            }),
+        if systems.len() > MAX_MACHINES {
+            return Err(self.invalid(self.envelope, format!("it describes {} machines", systems.len())));
         }
+        let entries = self.disk_entries()?;
+        let machines =
+            systems.into_iter().map(|system| self.machine(system, &files, &entries)).collect::<Result<_>>()?;
+        Ok(Package { machines, files })
     }
 
     fn files(&self) -> Result<Vec<PackageFile>> {
@@ -188,7 +178,12 @@ impl<'a, 'i> Reader<'a, 'i> {
         default.or_else(|| options().next())?.attr("id")
     }
 
-    fn machine(&self, system: Node<'a, 'i>, files: &[PackageFile]) -> Result<Machine> {
+    fn machine(
+        &self,
+        system: Node<'a, 'i>,
+        files: &[PackageFile],
+        entries: &HashMap<String, DiskEntry>,
+    ) -> Result<Machine> {
         let Some(hardware) = system.first("VirtualHardwareSection") else {
             return Err(self.invalid(system, "the machine has no 'VirtualHardwareSection'"));
         };
@@ -207,22 +202,29 @@ impl<'a, 'i> Reader<'a, 'i> {
             (None, Some(kind)) if kind.keeps_local_time() => Clock::Local,
             _ => Clock::Utc,
         };
-        let disks = self.disks(&items, files, vendor.boot)?;
-        Ok(Machine {
-            name: named.to_string(),
-            uuid: None,
-            description: system.first("AnnotationSection").and_then(|s| s.value("Annotation")).map(str::to_string),
-            cpu: self.cpu(&items)?,
-            memory: self.memory(&items)?,
-            firmware: vendor.firmware,
-            clock,
-            system: kind,
-            disks,
-            removable: removable(&items),
-            adapters: adapters(&items),
-            serial_ports: items.iter().filter(|item| item.kind == resource::SERIAL).count() as u32,
-            leftovers: leftovers(&items),
-        })
+        let tpm = items.iter().any(|item| item.kind == resource::OTHER && item.subtype.contains("tpm"));
+        let mut machine = Machine::new(named);
+        machine.description = system.first("AnnotationSection").and_then(|s| s.value("Annotation")).map(str::to_string);
+        machine.cpu = self.cpu(&items)?;
+        machine.memory = self.memory(&items)?;
+        machine.firmware = vendor.firmware;
+        // Named by the descriptor's own identifier of the file, or by the file's name.
+        machine.nvram = vendor.nvram.map(|name| {
+            let file = files.iter().find(|file| name.ends_with(&format!("/{}", file.id)));
+            file.and_then(|file| file.parts.first()).map_or_else(|| name.to_string(), Clone::clone)
+        });
+        machine.tpm = tpm.then_some(Tpm::V20);
+        machine.clock = clock;
+        machine.system = kind;
+        machine.disks = self.disks(&items, files, entries, &vendor.boot)?;
+        machine.removable = removable(&items);
+        machine.adapters = adapters(&items);
+        machine.serial_ports = items.iter().filter(|item| item.kind == resource::SERIAL).count() as u32;
+        machine.leftovers = leftovers(&items);
+        if system.all("EncryptionSection").next().is_some() || self.envelope.all("EncryptionSection").next().is_some() {
+            machine.signs.push(Sign::Encrypted);
+        }
+        Ok(machine)
     }
 
     fn kind_of_system(&self, system: Node<'a, 'i>) -> Result<Option<System>> {
@@ -232,6 +234,10 @@ impl<'a, 'i> Reader<'a, 'i> {
             .trim()
             .parse()
             .map_err(|_| self.invalid(section, format!("kind of system '{id}', expected a number")))?;
+        // Zero is "unknown".
+        if cim_os_type == 0 {
+            return Ok(None);
+        }
         Ok(Some(System { cim_os_type, description: section.value("Description").map(str::to_string) }))
     }
 
@@ -256,13 +262,18 @@ impl<'a, 'i> Reader<'a, 'i> {
         // A bare number of memory always meant MiB.
         let units = if item.units.is_empty() { "MegaBytes" } else { item.units };
         let quantity = item.quantity.unwrap_or_default();
-        self.quantity(quantity, units).filter(|bytes| (1 << 20..=MAX_MEMORY).contains(bytes)).ok_or_else(|| {
+        self.quantity(quantity, units).filter(limits::is_memory).ok_or_else(|| {
             self.invalid_item(item, format!("memory of '{quantity}' in units of '{units}', which is no sensible size"))
         })
     }
 
-    fn disks(&self, items: &[Item<'_>], files: &[PackageFile], boot: Option<&str>) -> Result<Vec<DiskDevice>> {
-        let entries = self.disk_entries()?;
+    fn disks(
+        &self,
+        items: &[Item<'_>],
+        files: &[PackageFile],
+        entries: &HashMap<String, DiskEntry>,
+        boot: &[&str],
+    ) -> Result<Vec<DiskDevice>> {
         let controllers = controllers(items);
         let mut disks: Vec<(usize, &str, DiskDevice)> = Vec::new();
         for item in items.iter().filter(|item| item.kind == resource::DISK) {
@@ -297,6 +308,7 @@ impl<'a, 'i> Reader<'a, 'i> {
                 id: id.to_string(),
                 files: file.map(|file| file.parts.clone()).unwrap_or_default(),
                 compression: file.and_then(|file| file.compression.clone()),
+                format: None,
                 capacity: entry.capacity,
                 controller: controller.map_or(ControllerKind::Unknown, |c| c.kind),
                 bus: controller.map_or(0, |c| c.bus),
@@ -306,8 +318,15 @@ impl<'a, 'i> Reader<'a, 'i> {
             disks.push((controller.map_or(usize::MAX, |c| c.order), item.instance, device));
         }
         disks.sort_by_key(|(order, _, disk)| (*order, disk.slot));
-        let first = boot.and_then(|id| disks.iter().position(|(_, instance, _)| *instance == id)).unwrap_or(0);
-        if let Some((.., disk)) = disks.get_mut(first) {
+        let mut next = 1;
+        for id in boot {
+            if let Some((.., disk)) = disks.iter_mut().find(|(_, instance, disk)| instance == id && disk.boot.is_none())
+            {
+                disk.boot = Some(next);
+                next += 1;
+            }
+        }
+        if let (1, Some((.., disk))) = (next, disks.first_mut()) {
             disk.boot = Some(1);
         }
         Ok(disks.into_iter().map(|(.., disk)| disk).collect())
@@ -349,6 +368,7 @@ fn adapters(items: &[Item<'_>]) -> Vec<Adapter> {
         model: adapter_model(&item.subtype),
         mac: item.address.and_then(mac),
         network: item.connection.map(str::to_string),
+        connected: item.automatic,
     };
     items.iter().filter(|item| item.kind == resource::ETHERNET).map(adapter).collect()
 }
@@ -370,6 +390,7 @@ fn leftovers(items: &[Item<'_>]) -> Vec<Leftover> {
             | resource::SERIAL
             | resource::USB
             | resource::GRAPHICS => return None,
+            resource::OTHER if item.subtype.contains("tpm") => return None,
             resource::PARALLEL => "parallel port",
             resource::SOUND => "sound card",
             _ => "device",
@@ -378,36 +399,4 @@ fn leftovers(items: &[Item<'_>]) -> Vec<Leftover> {
         Some(Leftover { what: what.into(), detail: detail.to_string() })
     };
     items.iter().filter_map(leftover).collect()
-}
-
-/// What DSP0243 has no element for, and hosts add in namespaces of their own.
-struct Vendor<'a> {
-    firmware: Firmware,
-    local_time: Option<bool>,
-    /// Instance of the item that boots first.
-    boot: Option<&'a str>,
-}
-
-impl<'a> Vendor<'a> {
-    fn read(system: Node<'a, '_>, hardware: Node<'a, '_>) -> Self {
-        let config = |key: &str| {
-            let configs = hardware.children().filter(|node| matches!(node.tag_name().name(), "Config" | "ExtraConfig"));
-            configs.filter(|node| node.attr("key") == Some(key)).find_map(|node| node.attr("value"))
-        };
-        // A whole machine in the exporting host's own format.
-        let inner = system.first("Machine").and_then(|machine| machine.first("Hardware"));
-        let inner_attr =
-            |element, attr| inner.and_then(|hardware| hardware.first(element)).and_then(|node| node.attr(attr));
-        let words = [config("firmware"), inner_attr("Firmware", "type")];
-        let uefi = words.into_iter().flatten().any(|word| word.to_ascii_lowercase().starts_with("efi"));
-        let secure = config("bootOptions.efiSecureBootEnabled").or_else(|| config("uefi.secureBoot.enabled"));
-        let secure_boot = secure.is_some_and(|value| value.eq_ignore_ascii_case("true"));
-        let boot = system
-            .descendants()
-            .find(|node| node.tag_name().name() == "BootOrderSection" && node.attr("type").is_none_or(|t| t == "disk"))
-            .and_then(|node| node.attr("instanceId"))
-            .and_then(|list| list.split_whitespace().next());
-        let local_time = inner_attr("RTC", "localOrUTC").map(|value| value.eq_ignore_ascii_case("local"));
-        Self { firmware: if uefi { Firmware::Uefi { secure_boot } } else { Firmware::Bios }, local_time, boot }
-    }
 }

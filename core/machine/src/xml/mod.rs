@@ -1,11 +1,13 @@
 //! XML from strangers: no document types and so no entities, bounded in size, nodes and namespaces.
 
+pub(crate) mod write;
+
 use roxmltree::{Document, Node, ParsingOptions};
 
 use crate::error::{Error, Result};
 
 /// The largest machine file that we read; a large one of a real host has some hundred KiB.
-const MAX_BYTES: usize = 16 << 20;
+pub(crate) const MAX_BYTES: usize = 16 << 20;
 const MAX_NODES: u32 = 500_000;
 /// Namespace declarations. The parser keeps all that are in scope for each element that adds one, so their number
 /// counts squared; a real file has one to a hundred.
@@ -39,6 +41,23 @@ pub(crate) fn parse<'a>(text: &'a str, file: &str) -> Result<Document<'a>> {
     }
     let options = ParsingOptions { allow_dtd: false, nodes_limit: MAX_NODES, ..ParsingOptions::default() };
     Document::parse_with_options(text, options).map_err(|error| wrong(error.to_string()))
+}
+
+/// Whether the start of a file looks like a document whose outermost element has the local name `name`.
+pub(crate) fn starts_with_element(head: &[u8], name: &str) -> bool {
+    // The head may end inside a character.
+    let text = text(head, "").unwrap_or_else(|_| String::from_utf8_lossy(head).into_owned());
+    let text = text.trim_start();
+    // An element's name ends in a space, a bracket or a line's end; comments may come before it.
+    let ends = |rest: &str| rest.starts_with(|c: char| c.is_whitespace() || c == '>' || c == '/');
+    let found = |mark: &str| text.match_indices(mark).any(|(at, _)| ends(&text[at + mark.len()..]));
+    let prefixed = || {
+        text.match_indices(&format!(":{name}")).any(|(at, mark)| {
+            let open = text[..at].rfind('<').is_some_and(|open| !text[open..at].contains(char::is_whitespace));
+            open && ends(&text[at + mark.len()..])
+        })
+    };
+    text.starts_with('<') && (found(&format!("<{name}")) || prefixed())
 }
 
 /// What our readers ask of an element. Namespaces are not compared: hosts differ in their versions of them, and the

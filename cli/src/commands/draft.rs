@@ -1,0 +1,145 @@
+//! `reformis draft`
+
+use std::{
+    fs::OpenOptions,
+    io::{ErrorKind, Write},
+    path::Path,
+};
+
+use anyhow::{Context, Result, bail};
+use reformis_move::{
+    Finding, Severity, brief,
+    draft::{self, Draft, Row},
+};
+
+use super::{JSON_SCHEMA, carry::quoted, links, order};
+use crate::{
+    Session,
+    args::DraftArgs,
+    exit::Exit,
+    output::{self, FAINT, STRONG, emit, emit_json, heading, paint, say, width},
+};
+
+/// Where a landing is made when nothing is said: in the working folder.
+const INTO: &str = "landing";
+
+pub(crate) fn run(args: &DraftArgs, session: &Session) -> Result<Exit> {
+    let order = order::order(&args.order, Some(INTO))?;
+    let site = order::site(&args.order.site)?;
+    let draft = draft::draft(&order, &site, links(args.order.trust_links))?;
+    let text = brief::write(&draft.brief, &draft.notes);
+    let to_stdout = args.out.as_deref() == Some(Path::new("-"));
+    if let Some(path) = args.out.as_deref().filter(|_| !to_stdout) {
+        save(path, &text, args.force)?;
+    }
+    if session.json {
+        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "draft": draft }))?;
+    } else if to_stdout {
+        emit(&text)?;
+        // The brief is the result here; what there is to say goes beside it.
+        say(&output::findings(&draft.findings.iter().map(Finding::record).collect::<Vec<_>>()));
+    } else {
+        emit(&show(&draft, args.out.as_deref()))?;
+    }
+    Ok(Exit::Done)
+}
+
+/// Writes the brief: whole or not at all, and over nothing that a person may have changed.
+fn save(path: &Path, text: &str, force: bool) -> Result<()> {
+    let context = || format!("writing the brief '{}'", path.display());
+    if !force && path.symlink_metadata().is_ok() {
+        bail!("'{}' exists; --force replaces it", path.display());
+    }
+    let name = path.file_name().with_context(context)?.to_string_lossy();
+    let temporary = path.with_file_name(format!(".{name}.reformis-partial"));
+    let write = || {
+        let mut file = OpenOptions::new().write(true).create(true).truncate(true).open(&temporary)?;
+        file.write_all(text.as_bytes())?;
+        file.sync_all()?;
+        if force { std::fs::rename(&temporary, path) } else { std::fs::hard_link(&temporary, path) }
+    };
+    let written = write();
+    std::fs::remove_file(&temporary).ok();
+    match written {
+        Err(error) if error.kind() == ErrorKind::AlreadyExists => {
+            bail!("'{}' exists; --force replaces it", path.display())
+        }
+        written => written.with_context(context),
+    }
+}
+
+/// The draft as a person reads it: what is now and what will be.
+pub(crate) fn show(draft: &Draft, out: Option<&Path>) -> String {
+    let journey = &draft.brief.journey;
+    let shown = |text: &str| reformis_disk::text::printable(text);
+    let mut text = format!(
+        "{}  {} → {}\n",
+        paint(STRONG, shown(&draft.brief.machine.name)),
+        shown(&journey.source),
+        shown(&journey.destination)
+    );
+    for (part, title) in [("machine", "Machine"), ("disks", "Disks"), ("adapters", "Adapters")] {
+        let rows: Vec<&Row> = draft.summary.iter().filter(|row| row.part == part).collect();
+        if !rows.is_empty() {
+            text += &heading(title);
+            text += &side_by_side(&rows);
+        }
+    }
+    text += &heading("Findings");
+    if draft.findings.is_empty() {
+        text += "  none\n";
+    }
+    text += &output::findings(&draft.findings.iter().map(Finding::record).collect::<Vec<_>>());
+    text += &heading("Next");
+    let blocked = draft.findings.iter().any(|finding| finding.severity() == Severity::Blocker);
+    let landing = Path::new(&journey.into).join(&draft.brief.machine.name);
+    text += &match out {
+        Some(path) => format!(
+            "  the brief is in {0}: read it, change it, then\n  reformis carry {0}\n",
+            quoted(&path.to_string_lossy())
+        ),
+        None => "  add --out FILE to have this as a brief that you can change\n".to_string(),
+    };
+    text += &paint(FAINT, format!("  it lands in {}\n", shown(&landing.to_string_lossy())));
+    if blocked {
+        text += &paint(FAINT, "  a blocker stops the move before anything is written\n");
+    }
+    text
+}
+
+/// What is now on the left, what will be on the right; what changes stands out.
+fn side_by_side(rows: &[&Row]) -> String {
+    let shown = |text: &str| reformis_disk::text::printable(text);
+    let first = rows.iter().map(|row| shown(&row.what).chars().count()).max().unwrap_or(0).min(24);
+    let each = (width() - first - 9) / 2;
+    let left = rows.iter().map(|row| shown(&row.before).chars().count()).max().unwrap_or(0).min(each);
+    let mut text = String::new();
+    for row in rows {
+        let what = textwrap::wrap(&shown(&row.what), first.max(1)).iter().map(ToString::to_string).collect::<Vec<_>>();
+        let wrap = |cell: &str, width: usize| -> Vec<String> {
+            textwrap::wrap(&shown(cell), width.max(10)).iter().map(ToString::to_string).collect()
+        };
+        let same = row.before == row.after;
+        let before = wrap(if row.before.is_empty() { "–" } else { &row.before }, left);
+        let after = wrap(if row.after.is_empty() { "stays behind" } else { &row.after }, each);
+        for line in 0..what.len().max(before.len()).max(after.len()) {
+            let cell = |cells: &[String]| cells.get(line).cloned().unwrap_or_default();
+            let arrow = if line > 0 {
+                " "
+            } else if same {
+                "="
+            } else {
+                "→"
+            };
+            let name = pad(&cell(&what), first);
+            let right = cell(&after);
+            let right = if same { paint(FAINT, right) } else { paint(STRONG, right) };
+            text += &format!("  {}  {}  {arrow}  {right}\n", paint(FAINT, name), pad(&cell(&before), left));
+        }
+    }
+    text
+}
+
+fn pad(text: &str, width: usize) -> String {
+    format!("{text}{}", " ".repeat(width.saturating_sub(text.chars().count())))
+}

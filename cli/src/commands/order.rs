@@ -1,0 +1,107 @@
+//! What draft and carry are told to move, and the site's own settings.
+
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context, Result};
+use clap::{CommandFactory, error::ErrorKind};
+use reformis_machine::{Site, site};
+use reformis_move::{
+    brief::{FirmwareKind, Mac, propose::Choices},
+    draft::{self, Order},
+};
+
+use crate::args::{ChoiceArgs, Cli, FirmwareWord, MacWord, MoveArgs, SiteArgs};
+
+/// Ends the program as clap does for wrong usage.
+fn wrong_usage(kind: ErrorKind, message: &str) -> ! {
+    Cli::command().error(kind, message).exit()
+}
+
+/// The target or the brief that is meant. `into` is the folder for a target without one; none makes that wrong usage.
+pub(super) fn order(args: &MoveArgs, into: Option<&str>) -> Result<Order> {
+    let choices = choices(&args.choices)?;
+    if is_brief(&args.target) {
+        if args.dest.is_some() || args.into.is_some() || args.machine.is_some() || choices.is_some() {
+            wrong_usage(
+                ErrorKind::ArgumentConflict,
+                "a brief says all that itself: change it there, or name the target instead of the brief",
+            );
+        }
+        return Ok(draft::read_brief(&args.target)?);
+    }
+    let Some(destination) = args.dest.clone() else {
+        wrong_usage(ErrorKind::MissingRequiredArgument, "a target needs --dest NAME; `reformis dests` lists them");
+    };
+    let Some(into) = args.into.clone().or_else(|| into.map(PathBuf::from)) else {
+        wrong_usage(ErrorKind::MissingRequiredArgument, "a target needs --into FOLDER, in which the landing is made");
+    };
+    let choices = Box::new(choices.unwrap_or_default());
+    Ok(Order::Target { path: args.target.clone(), machine: args.machine.clone(), destination, into, choices })
+}
+
+/// Whether a path leads to a brief: by its content, whatever its name.
+fn is_brief(path: &Path) -> bool {
+    let small = std::fs::metadata(path).is_ok_and(|metadata| metadata.is_file() && metadata.len() < 1 << 20);
+    small && std::fs::read(path).is_ok_and(|bytes| reformis_move::brief::looks_like(&bytes))
+}
+
+fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {
+    let ChoiceArgs { name, memory, sockets, cores, firmware, network, mac, shape, machine_file } = args;
+    let kind = |word: &String| {
+        draft::machine_file(word).unwrap_or_else(|| {
+            let words: Vec<_> = reformis_machine::MachineFile::ALL.iter().map(|kind| kind.word()).collect();
+            let message = format!("'{word}' is no kind of machine file; there are {}", words.join(", "));
+            wrong_usage(ErrorKind::InvalidValue, &message)
+        })
+    };
+    let memory = memory.map(|size| size.0);
+    if memory.is_some_and(|bytes| !(1 << 20..=1 << 46).contains(&bytes)) {
+        wrong_usage(ErrorKind::ValueValidation, "memory is from 1MiB to 64TiB");
+    }
+    let choices = Choices {
+        name: name.clone(),
+        memory,
+        sockets: *sockets,
+        cores: *cores,
+        firmware: firmware.map(|word| if word == FirmwareWord::Bios { FirmwareKind::Bios } else { FirmwareKind::Uefi }),
+        network: network.clone(),
+        mac: mac.map(|word| if word == MacWord::Keep { Mac::Keep } else { Mac::Fresh }),
+        shape: *shape,
+        machine_file: machine_file.as_ref().map(kind),
+    };
+    let Choices { name, memory, sockets, cores, firmware, network, mac, shape, machine_file } = &choices;
+    let chosen = name.is_some()
+        || memory.is_some()
+        || sockets.is_some()
+        || cores.is_some()
+        || firmware.is_some()
+        || network.is_some()
+        || mac.is_some()
+        || shape.is_some()
+        || machine_file.is_some();
+    Ok(chosen.then_some(choices))
+}
+
+/// The site's settings: those that are named, else `reformis.toml` in the working folder, else in the user's
+/// configuration folder, else none.
+pub(super) fn site(args: &SiteArgs) -> Result<Site> {
+    let (path, named) = match &args.site {
+        Some(path) => (Some(path.clone()), true),
+        None => (usual_places().into_iter().find(|path| path.is_file()), false),
+    };
+    let Some(path) = path else { return Ok(Site::default()) };
+    let text =
+        std::fs::read_to_string(&path).with_context(|| format!("reading the site's file '{}'", path.display()))?;
+    if !named {
+        tracing::info!(file = %path.display(), "the site's settings");
+    }
+    Ok(Site::parse(&path.to_string_lossy(), &text).map_err(reformis_move::Error::from)?)
+}
+
+fn usual_places() -> Vec<PathBuf> {
+    let variable = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
+    let configuration = variable("XDG_CONFIG_HOME").or_else(|| Some(variable("HOME")?.join(".config")));
+    let mut places = vec![PathBuf::from(site::FILE_NAME)];
+    places.extend(configuration.map(|folder| folder.join("reformis").join(site::FILE_NAME)));
+    places
+}

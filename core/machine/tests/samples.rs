@@ -1,0 +1,316 @@
+//! Machine files as hosts of different makers and years write them (made up here): what we read of each, what we write
+//! for each, and that nothing goes lost but what a kind has no word for.
+
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::{collections::BTreeSet, fs, path::Path};
+
+use insta::{assert_json_snapshot, assert_snapshot};
+use reformis_machine::{
+    Document, LandedDisk, Machine, MachineFile, domain, launch, lost, ovf, read, script, vbox, vmx,
+};
+
+/// All samples: name and content, sorted.
+fn samples() -> Vec<(String, Vec<u8>)> {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/samples");
+    let mut samples: Vec<_> = fs::read_dir(folder)
+        .unwrap()
+        .map(|entry| entry.unwrap())
+        .map(|entry| (entry.file_name().into_string().unwrap(), fs::read(entry.path()).unwrap()))
+        .collect();
+    samples.sort();
+    samples
+}
+
+fn document(name: &str, bytes: &[u8]) -> Document {
+    let kind = MachineFile::detect(&bytes[..bytes.len().min(4096)]);
+    read(kind.unwrap_or_else(|| panic!("{name} is not recognised")), bytes, name).unwrap()
+}
+
+fn landed(machine: &Machine) -> Vec<LandedDisk> {
+    let disk = |index: usize| LandedDisk {
+        format: "vmdk".into(),
+        layout: "stream".into(),
+        size: 1 << 30,
+        file_size: 70_000 + index as u64,
+        used: 65_536,
+        content_digest: "ab".repeat(32),
+        ..LandedDisk::default()
+    };
+    (0..machine.disks.len()).map(disk).collect()
+}
+
+const KINDS: [MachineFile; 5] =
+    [MachineFile::DomainXml, MachineFile::Ovf, MachineFile::Vmx, MachineFile::Vbox, MachineFile::LaunchJson];
+
+fn write(kind: MachineFile, machine: &Machine, earlier: Option<&str>) -> String {
+    match kind {
+        MachineFile::DomainXml => domain::write(machine, earlier).unwrap(),
+        MachineFile::Vmx => vmx::write(machine, earlier),
+        MachineFile::Vbox => vbox::write(machine, &landed(machine), earlier).unwrap(),
+        MachineFile::LaunchJson => launch::write(machine, &landed(machine), "nvme-cloud", earlier),
+        _ => ovf::write(machine, &landed(machine), "vmx-14", earlier).unwrap(),
+    }
+}
+
+#[test]
+fn what_is_read_of_each_sample() {
+    let mut counts = [0; 4];
+    for (name, bytes) in samples() {
+        let document = document(&name, &bytes);
+        let index = KINDS.iter().position(|kind| *kind == document.kind).unwrap();
+        counts[index] += 1;
+        assert_json_snapshot!(format!("read {name}"), document.machines);
+    }
+    assert_eq!(counts, [6, 6, 4, 3]);
+}
+
+#[test]
+fn what_is_written_in_each_kind_of_two_machines() {
+    for name in ["gatekeeper.vmx", "weir-sata.xml"] {
+        let bytes = samples().into_iter().find(|(known, _)| known == name).unwrap().1;
+        let machine = document(name, &bytes).machines.remove(0);
+        for kind in KINDS {
+            assert_snapshot!(format!("{name} as {}", kind.word()), write(kind, &machine, None));
+        }
+        assert_snapshot!(format!("{name} as start-script"), script::write(&machine));
+    }
+}
+
+/// The settings that a kind has no word for, for any machine: patterns of what may be lost.
+fn may_be_lost(kind: MachineFile) -> &'static [&'static str] {
+    match kind {
+        // Beside these: a bridge or a controller that its hosts do not have.
+        MachineFile::DomainXml => &[
+            "start_with_host",
+            "system",
+            "nvram",
+            "removable.",
+            "serial_ports",
+            "adapters.N.model",
+            "disks.N.controller",
+        ],
+        MachineFile::Ovf => &["start_with_host", "uuid", "nvram", "clock", "time_zone", "tpm", "removable."],
+        MachineFile::Vmx => &[
+            "start_with_host",
+            "clock",
+            "time_zone",
+            "system.",
+            "tpm",
+            "removable.",
+            "adapters.N.model",
+            "disks.N.controller",
+            "disks.N.slot",
+            "disks.N.bus",
+        ],
+        MachineFile::Vbox => &[
+            "cpu.",
+            "time_zone",
+            "system",
+            "firmware.secure_boot",
+            "disks.N.boot",
+            "disks.N.controller",
+            "disks.N.bus",
+            "adapters.N.model",
+            "adapters.N.network",
+            "removable.",
+        ],
+        _ => &[],
+    }
+}
+
+#[test]
+fn nothing_is_lost_but_what_a_kind_has_no_word_for() {
+    let mut wrong = Vec::new();
+    for (name, bytes) in samples() {
+        for mut machine in document(&name, &bytes).machines {
+            // As a plan has it: hosts count memory in MiB, and every disk is one file.
+            machine.memory = machine.memory.next_multiple_of(1 << 20);
+            for (index, disk) in machine.disks.iter_mut().enumerate() {
+                disk.files = vec![format!("disk-{index}.img")];
+            }
+            for kind in KINDS {
+                let text = write(kind, &machine, None);
+                let again =
+                    read(kind, text.as_bytes(), "again").unwrap_or_else(|e| panic!("{name} {kind:?}: {e}\n{text}"));
+                let [again] = &again.machines[..] else { panic!("{name}: not one machine") };
+                let allowed = may_be_lost(kind);
+                for lost in lost(&machine, again) {
+                    let plain: Vec<_> = lost
+                        .setting
+                        .split('.')
+                        .map(|part| if part.parse::<u32>().is_ok() { "N" } else { part })
+                        .collect();
+                    let plain = plain.join(".");
+                    if !allowed.iter().any(|start| plain.starts_with(start)) {
+                        wrong.push(format!("{name} as {}: {} = {}", kind.word(), lost.setting, lost.value));
+                    }
+                }
+                // What was written once is written again without any further loss.
+                let twice = read(kind, write(kind, again, None).as_bytes(), "twice").unwrap();
+                let more = lost(again, &twice.machines[0]);
+                wrong.extend(more.iter().map(|lost| format!("{name} as {} again: {lost:?}", kind.word())));
+            }
+        }
+    }
+    assert_eq!(wrong, [""; 0], "lost, and not listed as what the kind has no word for");
+}
+
+/// A file that is rewritten in its own kind keeps what the machine does not speak of.
+#[test]
+fn unknown_keys_stay_when_a_file_is_rewritten_in_its_own_kind() {
+    for (name, kept, gone) in [
+        ("gatekeeper.vmx", &["guestinfo.gauge = \"north-channel\"", "vcpu.hotadd"][..], &["uuid.location"][..]),
+        ("ebb.vbox", &["site/gauge", "USBTablet", "Clipboard", "name=\"/tides\""], &["hostPath", "lastStateChange"]),
+        ("tidelog-q35.xml", &["harbour-wall", "<hugepages/>", "vmport", "watchdog"], &["hostdev", "/dev/vg0/tides'"]),
+        ("buoycam-scsi-running.xml", &["-no-hpet", "xmlns:qemu"], &["id='7'"]),
+        (
+            "appliance-sections.ovf",
+            &["harbour office", "Gauge hub", "Free for everyone &amp; all tides."],
+            &["${size}"],
+        ),
+    ] {
+        let bytes = samples().into_iter().find(|(known, _)| known == name).unwrap().1;
+        let earlier = String::from_utf8(bytes.clone()).unwrap();
+        let Document { kind, machines, .. } = document(name, &bytes);
+        let text = write(kind, &machines[0], Some(&earlier));
+        for word in kept {
+            assert!(text.contains(word), "{name}: {word} is gone\n{text}");
+        }
+        for word in gone {
+            assert!(!text.contains(word), "{name}: {word} is still there\n{text}");
+        }
+        // It is sound, says the same, and a second rewriting changes nothing.
+        let again = read(kind, text.as_bytes(), name).unwrap();
+        assert_eq!(write(kind, &again.machines[0], Some(&text)), text, "{name}");
+    }
+}
+
+#[test]
+fn a_file_cut_short_anywhere_is_no_panic() {
+    for (name, bytes) in samples() {
+        let kind = document(&name, &bytes).kind;
+        let whole = read(kind, &bytes, &name).unwrap();
+        for len in (0..bytes.len().saturating_sub(12)).step_by(13) {
+            // A file of lines may be sound when it is cut; one of elements never is.
+            let cut = read(kind, &bytes[..len], &name);
+            assert!(kind == MachineFile::Vmx || cut.is_err(), "{name} at {len}");
+        }
+        assert!(!whole.machines.is_empty());
+    }
+}
+
+#[test]
+fn numbers_that_no_machine_has_are_errors_that_say_where() {
+    for (name, from, to, expected) in [
+        ("gatekeeper.vmx", "memSize = \"4096\"", "memSize = \"999999999999\"", "line 11: memory of '999999999999' MiB"),
+        ("gatekeeper.vmx", "numvcpus = \"4\"", "numvcpus = \"many\"", "numvcpus is 'many', expected a number"),
+        ("gatekeeper.vmx", "numvcpus = \"4\"", "numvcpus = \"0\"", "a number of processors that no host has"),
+        ("gatekeeper.vmx", "scsi0:0.fileName = \"gatekeeper.vmdk\"\n", "", "disk scsi0:0 does not say which file"),
+        ("ebb.vbox", "RAMSize=\"2048\"", "RAMSize=\"-1\"", "line 21: memory of '-1' MiB"),
+        ("ebb.vbox", "count=\"2\"", "count=\"100000\"", "'100000' processors"),
+        ("ebb.vbox", "d001}\" location", "d009}\" location", "is not in the registry of media"),
+        ("weir-sata.xml", "unit='MiB'>6144", "unit='parsecs'>6144", "memory of '6144' in units of 'parsecs'"),
+        ("weir-sata.xml", "<vcpu>3", "<vcpu>x", "'x' processors"),
+        ("weir-sata.xml", "<source file='weir.qcow2'/>", "", "a disk that does not say which file it is kept in"),
+        ("weir-sata.xml", "<domain", "<!DOCTYPE d [<!ENTITY a 'b'>]><domain", "is no sound XML"),
+    ] {
+        let bytes = samples().into_iter().find(|(known, _)| known == name).unwrap().1;
+        let text = String::from_utf8(bytes).unwrap();
+        assert!(text.contains(from), "{name}: {from}");
+        let kind = document(name, text.as_bytes()).kind;
+        let error = read(kind, text.replacen(from, to, 1).as_bytes(), name).unwrap_err().to_string();
+        assert!(error.contains(expected), "{error:?} should contain {expected:?}");
+    }
+}
+
+/// The kinds of token that our scripts are made of, and what may be called.
+#[test]
+fn start_scripts_keep_to_their_subset() {
+    let cmdlets: BTreeSet<&str> = BTreeSet::from([
+        "Add-VMDvdDrive",
+        "Add-VMHardDiskDrive",
+        "Add-VMNetworkAdapter",
+        "Add-VMScsiController",
+        "Connect-VMNetworkAdapter",
+        "Enable-VMTPM",
+        "Get-VM",
+        "Get-VMDvdDrive",
+        "Get-VMHardDiskDrive",
+        "Get-VMNetworkAdapter",
+        "Get-VMSwitch",
+        "Join-Path",
+        "New-VM",
+        "Remove-VM",
+        "Remove-VMDvdDrive",
+        "Remove-VMNetworkAdapter",
+        "Set-StrictMode",
+        "Set-VM",
+        "Set-VMBios",
+        "Set-VMComPort",
+        "Set-VMFirmware",
+        "Set-VMKeyProtector",
+        "Set-VMMemory",
+        "Set-VMNetworkAdapter",
+        "Set-VMProcessor",
+        "Test-Path",
+        "Write-Output",
+        "Write-Warning",
+    ]);
+    let nasty = "a'b\u{2019}c \"$(Remove-Item x)\" `n\n; rm";
+    let mut machines: Vec<Machine> = samples().iter().flat_map(|(n, b)| document(n, b).machines).collect();
+    for machine in &mut machines {
+        machine.name = nasty.into();
+        machine.description = Some(nasty.into());
+    }
+    for machine in &machines {
+        let text = script::write(machine);
+        assert!(text.starts_with('\u{feff}') && text.lines().all(|line| !line.contains('\r')));
+        assert_eq!(text.matches("\r\n").count(), text.matches('\n').count());
+        let code = strip_strings(&text);
+        let mut depth: Vec<char> = Vec::new();
+        for c in code.chars() {
+            match c {
+                '(' | '{' | '[' => depth.push(c),
+                ')' => assert_eq!(depth.pop(), Some('('), "{code}"),
+                '}' => assert_eq!(depth.pop(), Some('{'), "{code}"),
+                ']' => assert_eq!(depth.pop(), Some('['), "{code}"),
+                _ => {}
+            }
+        }
+        assert!(depth.is_empty(), "{code}");
+        for word in code.split(|c: char| !(c.is_alphanumeric() || c == '-')).filter(|word| word.contains('-')) {
+            let is_cmdlet = !word.starts_with('-') && word.starts_with(char::is_uppercase);
+            assert!(!is_cmdlet || cmdlets.contains(word), "{word}");
+        }
+        let words = || code.split(|c: char| !(c.is_alphanumeric() || c == '-'));
+        assert!(words().all(|word| word != "Remove-Item" && word != "rm"), "a string got out: {code}");
+    }
+}
+
+/// The script without comments and what is inside its strings; fails when a string does not end on its line.
+fn strip_strings(text: &str) -> String {
+    let mut code = String::new();
+    for line in text.trim_start_matches('\u{feff}').lines() {
+        let mut quote = None;
+        let mut chars = line.chars().peekable();
+        while let Some(c) = chars.next() {
+            let same = |q: char| {
+                matches!(c, '\'' | '\u{2018}' | '\u{2019}' | '\u{201a}' | '\u{201b}') == (q == '\'')
+                    && (c == '"') == (q == '"')
+            };
+            match quote {
+                Some(q) if same(q) && chars.peek() == Some(&c) => drop(chars.next()),
+                Some(q) if same(q) => quote = None,
+                Some('"') if c == '$' => assert!(chars.peek().is_some_and(|c| c.is_alphabetic()), "{line}"),
+                Some(_) => {}
+                None if c == '#' => break,
+                None if c == '\'' || c == '"' => quote = Some(c),
+                None => code.push(c),
+            }
+        }
+        assert_eq!(quote, None, "a string is open: {line}");
+        code.push('\n');
+    }
+    code
+}

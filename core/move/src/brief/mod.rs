@@ -1,0 +1,297 @@
+//! The brief: one move as a person reads and changes it before it is made. TOML.
+
+pub mod propose;
+mod text;
+
+use reformis_disk::{ByteSize, Shape};
+use reformis_machine::{AdapterModel, Clock, ControllerKind, Firmware, MachineFile, RemovableKind, Tpm, explain};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+use crate::error::{Error, Result};
+
+pub use text::{Notes, write};
+
+/// A move.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Brief {
+    /// From where to where.
+    #[serde(rename = "move")]
+    pub journey: Journey,
+    /// The machine.
+    pub machine: NewMachine,
+    /// Its disks; a disk of the source that is not here stays behind.
+    #[serde(default)]
+    pub disks: Vec<NewDisk>,
+    /// Its adapters.
+    #[serde(default)]
+    pub adapters: Vec<NewAdapter>,
+    /// Its drives for media that a person changes.
+    #[serde(default)]
+    pub drives: Vec<NewDrive>,
+}
+
+/// From where to where.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Journey {
+    /// Path of what is moved.
+    pub source: String,
+    /// Its name there, where the source describes several machines.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub machine: Option<String>,
+    /// Name of the destination.
+    pub destination: String,
+    /// The folder in which the landing is made.
+    pub into: String,
+    /// The machine file that is written.
+    pub machine_file: MachineFile,
+}
+
+/// What starts the machine.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum FirmwareKind {
+    /// Boots from a master boot record.
+    Bios,
+    /// Boots a loader from an EFI system partition.
+    Uefi,
+}
+
+/// The machine as it is to be.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct NewMachine {
+    /// Its name, and that of the landing's folder.
+    pub name: String,
+    /// A person's words about it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub description: Option<String>,
+    /// Identity that the guest sees; made anew when it is not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub uuid: Option<String>,
+    /// Sockets.
+    pub sockets: u32,
+    /// Cores of each socket.
+    pub cores: u32,
+    /// Memory.
+    pub memory: Size,
+    /// What starts it.
+    pub firmware: FirmwareKind,
+    /// Whether UEFI starts only what is signed.
+    #[serde(default)]
+    pub secure_boot: bool,
+    /// A trusted platform module, empty.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tpm: Option<Tpm>,
+    /// What its clock shows.
+    pub clock: Clock,
+    /// The zone of local time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub time_zone: Option<String>,
+    /// The kind of system, as CIM's `OSType` numbers it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub system: Option<u16>,
+    /// A word for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub system_name: Option<String>,
+    /// Serial ports.
+    #[serde(default)]
+    pub serial_ports: u32,
+    /// Whether it starts when its host does.
+    #[serde(default)]
+    pub start_with_host: bool,
+}
+
+impl NewMachine {
+    /// Firmware and secure boot in one.
+    pub fn starts_with(&self) -> Firmware {
+        match self.firmware {
+            FirmwareKind::Bios => Firmware::Bios,
+            FirmwareKind::Uefi => Firmware::Uefi { secure_boot: self.secure_boot },
+        }
+    }
+}
+
+/// A disk as it is to be.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct NewDisk {
+    /// Its name in the source.
+    pub source: String,
+    /// The file that holds it, where that is not the one that the source names; may be a device.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+    /// The shape in which it lands.
+    #[serde(with = "by_text")]
+    pub shape: Shape,
+    /// How the file is compressed as a whole: `gzip`, `zstd`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub compress: Option<String>,
+    /// What it is attached to.
+    pub controller: ControllerKind,
+    /// Which of those.
+    #[serde(default)]
+    pub bus: u32,
+    /// The place there.
+    pub slot: u32,
+    /// Its place in the boot order, from 1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub boot: Option<u32>,
+    /// The size that it is to have, not less than it has.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub grow: Option<Size>,
+    /// Its size is rounded up to a multiple of this.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub align: Option<Size>,
+}
+
+/// An adapter as it is to be.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct NewAdapter {
+    /// Its name in the source; none for one that is new.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub source: Option<String>,
+    /// Its model.
+    pub model: AdapterModel,
+    /// Its hardware address.
+    #[serde(with = "by_text")]
+    pub mac: Mac,
+    /// The network that it is connected to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub network: Option<String>,
+    /// Whether its cable is plugged in when the machine starts.
+    #[serde(default = "yes", skip_serializing_if = "Clone::clone")]
+    pub connected: bool,
+}
+
+fn yes() -> bool {
+    true
+}
+
+/// A drive as it is to be; it arrives empty.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct NewDrive {
+    /// What it takes.
+    pub kind: RemovableKind,
+    /// What it is attached to.
+    pub controller: ControllerKind,
+}
+
+/// The hardware address of an adapter.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Mac {
+    /// The one that it has.
+    Keep,
+    /// A new one.
+    Fresh,
+    /// This one.
+    Given(String),
+}
+
+impl std::fmt::Display for Mac {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::Keep => "keep",
+            Self::Fresh => "fresh",
+            Self::Given(mac) => mac,
+        })
+    }
+}
+
+impl std::str::FromStr for Mac {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        match text {
+            "keep" => Ok(Self::Keep),
+            "fresh" => Ok(Self::Fresh),
+            other => reformis_machine::mac(other).map(Self::Given).ok_or_else(|| {
+                format!("'{text}' is no hardware address: write 'keep', 'fresh' or six pairs of hexadecimal digits")
+            }),
+        }
+    }
+}
+
+/// A number of bytes, written as a person writes it, and exactly.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Size(pub u64);
+
+impl std::fmt::Display for Size {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let units = [("TiB", 40), ("GiB", 30), ("MiB", 20), ("KiB", 10)];
+        match units.into_iter().find(|(_, shift)| self.0 > 0 && self.0.is_multiple_of(1 << shift)) {
+            Some((unit, shift)) => write!(f, "{}{unit}", self.0 >> shift),
+            None => write!(f, "{}", self.0),
+        }
+    }
+}
+
+impl Serialize for Size {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Size {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        #[derive(Deserialize)]
+        #[serde(untagged)]
+        enum Either {
+            Bytes(u64),
+            Text(String),
+        }
+        match Either::deserialize(deserializer)? {
+            Either::Bytes(bytes) => Ok(Self(bytes)),
+            Either::Text(text) => text.parse::<ByteSize>().map(|size| Self(size.0)).map_err(serde::de::Error::custom),
+        }
+    }
+}
+
+/// Values that are written as the text that they print.
+mod by_text {
+    use std::{fmt::Display, str::FromStr};
+
+    use serde::{Deserialize, Deserializer, Serializer, de::Error};
+
+    pub(super) fn serialize<T: Display, S: Serializer>(value: &T, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(value)
+    }
+
+    pub(super) fn deserialize<'de, T, D>(deserializer: D) -> Result<T, D::Error>
+    where
+        T: FromStr<Err: Display>,
+        D: Deserializer<'de>,
+    {
+        String::deserialize(deserializer)?.parse().map_err(D::Error::custom)
+    }
+}
+
+/// Whether `text` is a brief, not another kind of file: it has the table of the move.
+pub fn looks_like(text: &[u8]) -> bool {
+    let text = String::from_utf8_lossy(text);
+    text.lines().any(|line| line.trim() == "[move]" || line.trim_start().starts_with("move."))
+}
+
+/// Reads a brief, which is called `file` in messages.
+///
+/// # Errors
+/// [`Error::Brief`] with the line, and with what was probably meant where a key or a word is not known.
+pub fn read(text: &str, file: &str) -> Result<Brief> {
+    let brief: Brief = toml::from_str(text)
+        .map_err(|error: toml::de::Error| Error::Brief { file: file.into(), what: explain(text, &error) })?;
+    let wrong = |what: &str| Err(Error::Brief { file: file.into(), what: what.into() });
+    let machine = &brief.machine;
+    if machine.sockets.checked_mul(machine.cores).is_none_or(|total| !(1..=4096).contains(&total)) {
+        return wrong("sockets times cores is not from 1 to 4096");
+    }
+    if !(1 << 20..=1 << 46).contains(&machine.memory.0) {
+        return wrong("memory is not from 1MiB to 64TiB");
+    }
+    if machine.uuid.as_ref().is_some_and(|id| uuid::Uuid::parse_str(id).is_err()) {
+        return wrong("the uuid is none");
+    }
+    Ok(brief)
+}

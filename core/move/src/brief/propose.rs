@@ -1,0 +1,459 @@
+//! The brief that is proposed for a target and a destination.
+
+use reformis_disk::Shape;
+use reformis_guest::{Family, Look};
+use reformis_machine::{
+    AdapterModel, ControllerKind, Destination, DiskDevice, Firmware, Machine, MachineFile, RemovableKind, Site, System,
+    Tpm,
+    destination::{Controller, DiskShape, Lacking},
+};
+
+use super::{Brief, FirmwareKind, Journey, Mac, NewAdapter, NewDisk, NewDrive, NewMachine, Notes, Size};
+use crate::{
+    error::{Error, Result},
+    finding::Finding,
+    target::{Described, Target},
+};
+
+/// Memory and processors of a machine of which only a disk is known.
+const GUESSED_MEMORY: u64 = 2 << 30;
+const GUESSED_CORES: u32 = 2;
+
+/// What the person chose; what is not chosen is proposed.
+#[derive(Debug, Clone, Default)]
+pub struct Choices {
+    /// The machine's name.
+    pub name: Option<String>,
+    /// Memory in bytes.
+    pub memory: Option<u64>,
+    /// Sockets.
+    pub sockets: Option<u32>,
+    /// Cores of each socket.
+    pub cores: Option<u32>,
+    /// What starts it.
+    pub firmware: Option<FirmwareKind>,
+    /// The network of all adapters.
+    pub network: Option<String>,
+    /// The hardware addresses of all adapters.
+    pub mac: Option<Mac>,
+    /// The shape of all disks.
+    pub shape: Option<Shape>,
+    /// The machine file.
+    pub machine_file: Option<MachineFile>,
+}
+
+/// A proposal.
+#[derive(Debug, Clone)]
+pub struct Proposal {
+    /// The brief.
+    pub brief: Brief,
+    /// Where its values come from.
+    pub notes: Notes,
+    /// What was noticed in making it.
+    pub findings: Vec<Finding>,
+}
+
+/// The machine of `target`: as its file describes it or, where there is only a disk, what the disk tells.
+pub(crate) fn machine_before(target: &Target, boot: Option<&Look>) -> Machine {
+    match &target.described {
+        Some(described) => described.machine.clone(),
+        None => guessed(target, boot),
+    }
+}
+
+fn guessed(target: &Target, boot: Option<&Look>) -> Machine {
+    let stem = std::path::Path::new(&target.name).file_stem().unwrap_or_default().to_string_lossy().into_owned();
+    let mut machine = Machine::new(stem);
+    machine.memory = GUESSED_MEMORY;
+    machine.cpu.cores = GUESSED_CORES;
+    if boot.is_some_and(|look| look.boots_uefi() && !look.boots_bios()) {
+        machine.firmware = Firmware::Uefi { secure_boot: false };
+    }
+    machine.system = boot.and_then(Look::family).map(|family| {
+        let (cim_os_type, word) = match family {
+            Family::Linux => (101, "Linux, 64 bits"),
+            Family::Nt => (116, "NT family, 64 bits"),
+            Family::Bsd => (78, "BSD family, 64 bits"),
+        };
+        System { cim_os_type, description: Some(word.into()) }
+    });
+    if machine.system.as_ref().is_some_and(System::keeps_local_time) {
+        machine.clock = reformis_machine::Clock::Local;
+    }
+    machine.disks = target
+        .disks
+        .iter()
+        .enumerate()
+        .map(|(slot, disk)| DiskDevice {
+            id: disk.id.clone(),
+            files: Vec::new(),
+            compression: None,
+            format: None,
+            capacity: Some(disk.size),
+            controller: ControllerKind::Unknown,
+            bus: 0,
+            slot: slot as u32,
+            boot: (slot == 0).then_some(1),
+        })
+        .collect();
+    // A server without an adapter is of no use; one that is not wanted is soon removed.
+    machine.adapters = vec![reformis_machine::Adapter {
+        name: "adapter".into(),
+        model: AdapterModel::Unknown,
+        mac: None,
+        network: None,
+        connected: true,
+    }];
+    machine
+}
+
+/// Proposes how `target` lands on `destination`. `into` is the folder for the landing, `boot` what was seen on the disk
+/// that boots.
+///
+/// # Errors
+/// [`Error::NotOffered`] for a shape or a machine file that the destination does not take.
+pub fn propose(
+    target: &Target,
+    destination: &Destination,
+    site: &Site,
+    choices: &Choices,
+    into: &str,
+    boot: Option<&Look>,
+) -> Result<Proposal> {
+    let before = machine_before(target, boot);
+    let mut maker = Maker { destination, site, choices, notes: Notes::new(), findings: Vec::new() };
+    let (machine_file, shape) = maker.machine_file_and_shape()?;
+    let machine = maker.machine(&before, target.described.as_ref(), boot);
+    let disks = maker.disks(&before, machine.starts_with(), &shape);
+    let adapters = maker.adapters(&before);
+    let drives = maker.drives(&before, machine.starts_with());
+    let several = target.described.as_ref().is_some_and(|described| described.names.len() > 1);
+    let journey = Journey {
+        source: target.name.clone(),
+        machine: several.then(|| before.name.clone()),
+        destination: destination.name.clone(),
+        into: into.into(),
+        machine_file,
+    };
+    let brief = Brief { journey, machine, disks, adapters, drives };
+    Ok(Proposal { brief, notes: maker.notes, findings: maker.findings })
+}
+
+struct Maker<'a> {
+    destination: &'a Destination,
+    site: &'a Site,
+    choices: &'a Choices,
+    notes: Notes,
+    findings: Vec<Finding>,
+}
+
+impl Maker<'_> {
+    fn note(&mut self, path: impl Into<String>, note: impl Into<String>) {
+        self.notes.insert(path.into(), note.into());
+    }
+
+    /// The machine file and the disk shape: what is chosen decides about what is not.
+    fn machine_file_and_shape(&mut self) -> Result<(MachineFile, DiskShape)> {
+        let Destination { name, disks, machine_files, .. } = self.destination;
+        let not_offered = |what: &'static str, asked: String, offered: Vec<String>| Error::NotOffered {
+            what,
+            asked,
+            destination: name.clone(),
+            offered: offered.join(", "),
+        };
+        let words = || machine_files.iter().map(|kind| kind.word().to_string()).collect();
+        if let Some(kind) = self.choices.machine_file.filter(|kind| !machine_files.contains(kind)) {
+            return Err(not_offered("machine file", kind.word().into(), words()));
+        }
+        let is_chosen = |disk: &DiskShape| {
+            self.choices.shape.is_none_or(|shape| disk.shape == shape.to_string())
+                && self.choices.machine_file.is_none_or(|kind| disk.goes_with(kind))
+        };
+        let Some(shape) = disks.iter().find(|disk| is_chosen(disk)) else {
+            let shapes = disks.iter().filter(|disk| self.choices.machine_file.is_none_or(|kind| disk.goes_with(kind)));
+            let asked = self.choices.shape.map_or(String::new(), |shape| shape.to_string());
+            return Err(not_offered("disk shape", asked, shapes.map(|disk| disk.shape.clone()).collect()));
+        };
+        let kind =
+            self.choices.machine_file.or_else(|| machine_files.iter().copied().find(|kind| shape.goes_with(*kind)));
+        let kind = kind.ok_or_else(|| not_offered("disk shape", shape.shape.clone(), words()))?;
+        if self.choices.machine_file.is_none() && machine_files.len() > 1 {
+            let others: Vec<_> = machine_files.iter().filter(|other| **other != kind).map(|kind| kind.word()).collect();
+            self.note("move.machine-file", format!("or {}", others.join(", ")));
+        }
+        Ok((kind, shape.clone()))
+    }
+
+    fn machine(&mut self, before: &Machine, described: Option<&Described>, boot: Option<&Look>) -> NewMachine {
+        if described.is_none() {
+            self.findings.push(Finding::MachineGuessed);
+            for key in ["sockets", "cores", "memory"] {
+                self.note(format!("machine.{key}"), "a guess: there are no machine settings");
+            }
+            self.note("machine.system", "from the file systems on the disk");
+        }
+        let name = match &self.choices.name {
+            Some(name) => name.clone(),
+            None => {
+                let name = landing_name(&before.name, self.destination);
+                if name != before.name {
+                    self.note("machine.name", format!("'{}' is not allowed there", before.name));
+                    self.findings.push(Finding::NameChanged { name: before.name.clone(), to: name.clone() });
+                }
+                name
+            }
+        };
+        let memory = self.choices.memory.unwrap_or_else(|| before.memory.next_multiple_of(1 << 20));
+        let firmware = self.firmware(before, described, boot);
+        let mut secure_boot = before.firmware == Firmware::Uefi { secure_boot: true } && firmware == FirmwareKind::Uefi;
+        if secure_boot && self.destination.lacks(Lacking::SecureBoot) {
+            secure_boot = false;
+            self.note("machine.secure-boot", "the destination does not have it");
+        }
+        let mut tpm = before.tpm;
+        if tpm.is_some() && firmware == FirmwareKind::Bios {
+            tpm = Some(Tpm::V12).filter(|_| before.tpm == Some(Tpm::V12));
+        }
+        if self.destination.lacks(Lacking::Tpm) {
+            tpm = None;
+        }
+        if let Some(system) = &before.system {
+            let word = system.description.clone().unwrap_or_default();
+            self.notes.entry("machine.system".into()).or_insert(format!("CIM OS type; '{word}' in the source"));
+        }
+        let serial_ports = if self.destination.lacks(Lacking::SerialPorts) { 0 } else { before.serial_ports.min(4) };
+        NewMachine {
+            name,
+            description: before.description.clone(),
+            uuid: before.uuid.clone(),
+            sockets: self.choices.sockets.unwrap_or(before.cpu.sockets),
+            cores: self.choices.cores.unwrap_or(before.cpu.cores),
+            memory: Size(memory),
+            firmware,
+            secure_boot,
+            tpm,
+            clock: before.clock,
+            time_zone: before.time_zone.clone(),
+            system: before.system.as_ref().map(|system| system.cim_os_type),
+            system_name: before.system.as_ref().and_then(|system| system.description.clone()),
+            serial_ports,
+            start_with_host: before.start_with_host,
+        }
+    }
+
+    /// The firmware that the machine says, unless its disk boots only with the other.
+    fn firmware(&mut self, before: &Machine, described: Option<&Described>, boot: Option<&Look>) -> FirmwareKind {
+        if let Some(chosen) = self.choices.firmware {
+            return chosen;
+        }
+        let said = if before.firmware == Firmware::Bios { FirmwareKind::Bios } else { FirmwareKind::Uefi };
+        let Some(look) = boot else { return said };
+        let seen = match (look.boots_bios(), look.boots_uefi()) {
+            (true, false) => FirmwareKind::Bios,
+            (false, true) => FirmwareKind::Uefi,
+            _ => return said,
+        };
+        if described.is_none() {
+            self.note("machine.firmware", "from the disk: what it boots with");
+        } else if seen != said {
+            let name = |kind| if kind == FirmwareKind::Bios { "BIOS" } else { "UEFI" };
+            self.note(
+                "machine.firmware",
+                format!("the source says {}, and its disk boots with this alone", name(said)),
+            );
+            let (said, seen) = (name(said).to_string(), name(seen).to_string());
+            self.findings.push(Finding::FirmwareCorrected { said, seen });
+        }
+        seen
+    }
+
+    /// The controller for all disks: the one that the boot disk had, where that is a fast one and boots there too; else
+    /// what the destination proposes.
+    fn controller(&mut self, before: &Machine, firmware: Firmware) -> Option<Controller> {
+        let first = before.disks.iter().min_by_key(|disk| disk.boot.unwrap_or(u32::MAX))?;
+        let fast = matches!(
+            first.controller,
+            ControllerKind::VirtioScsi
+                | ControllerKind::VirtioBlk
+                | ControllerKind::Nvme
+                | ControllerKind::Pvscsi
+                | ControllerKind::VmbusScsi
+        );
+        let offered = self.destination.controllers.iter();
+        let same = offered.clone().find(|offer| {
+            fast && offer.kind == first.controller
+                && offer.boots(firmware)
+                && offer.slots as usize >= before.disks.len()
+        });
+        let controller =
+            same.or_else(|| self.destination.boot_controller(firmware)).or(self.destination.controllers.first());
+        controller.cloned()
+    }
+
+    fn disks(&mut self, before: &Machine, firmware: Firmware, shape: &DiskShape) -> Vec<NewDisk> {
+        let Some(controller) = self.controller(before, firmware) else { return Vec::new() };
+        let format: Shape =
+            shape.shape.parse().unwrap_or(Shape::new(reformis_disk::Format::Raw, reformis_disk::Layout::Thin));
+        let mut places = controller.places();
+        let (_, mut last) = (0, (0, 0));
+        let multiple = self.destination.rules.multiple();
+        let disks = before.disks.iter().enumerate().map(|(index, disk)| {
+            // Beyond the last place there is none: the plan tells.
+            let (bus, slot) = places.next().unwrap_or((last.0, last.1 + 1));
+            last = (bus, slot);
+            if disk.controller == controller.kind && controller.kind != ControllerKind::Unknown {
+                self.notes.insert(format!("disks.{index}.controller"), "as it was".into());
+            }
+            NewDisk {
+                source: disk.id.clone(),
+                file: None,
+                shape: format,
+                compress: shape.wrapped.clone(),
+                controller: controller.kind,
+                bus,
+                slot,
+                boot: disk.boot,
+                grow: None,
+                align: (multiple > 1).then_some(Size(multiple)),
+            }
+        });
+        let disks: Vec<NewDisk> = disks.collect();
+        for index in 0..disks.len() {
+            if self.choices.shape.is_none() {
+                let others: Vec<String> = self
+                    .destination
+                    .disks
+                    .iter()
+                    .map(|disk| disk.shape.clone())
+                    .filter(|s| *s != shape.shape)
+                    .collect();
+                if !others.is_empty() {
+                    self.note(format!("disks.{index}.shape"), format!("or {}", others.join(", ")));
+                }
+            }
+            if multiple > 1 {
+                self.note(format!("disks.{index}.align"), "the destination's rule");
+            }
+        }
+        disks
+    }
+
+    fn adapters(&mut self, before: &Machine) -> Vec<NewAdapter> {
+        let mut adapters = Vec::new();
+        for (index, adapter) in before.adapters.iter().enumerate() {
+            let offered = &self.destination.adapters;
+            let same = offered.contains(&adapter.model) && adapter.model != AdapterModel::E1000;
+            let model = if same { adapter.model } else { offered.first().copied().unwrap_or(AdapterModel::Unknown) };
+            if model != adapter.model && adapter.model != AdapterModel::Unknown {
+                self.note(format!("adapters.{index}.model"), format!("it was {}", adapter.model));
+            }
+            let mac = self.choices.mac.clone().unwrap_or(if adapter.mac.is_some() { Mac::Keep } else { Mac::Fresh });
+            if let (Mac::Keep, Some(address)) = (&mac, &adapter.mac) {
+                self.note(format!("adapters.{index}.mac"), format!("{address}; or 'fresh', or an address"));
+            }
+            let network = self.network(index, adapter);
+            let source = before_named(&adapter.name);
+            adapters.push(NewAdapter { source, model, mac, network, connected: adapter.connected });
+        }
+        adapters
+    }
+
+    fn network(&mut self, index: usize, adapter: &reformis_machine::Adapter) -> Option<String> {
+        let path = format!("adapters.{index}.network");
+        if let Some(chosen) = &self.choices.network {
+            return Some(chosen.clone());
+        }
+        let name = adapter.name.clone();
+        let Some(old) = adapter.network.clone() else {
+            self.note(path, "the destination's default");
+            return self.destination.network.clone();
+        };
+        if let Some(to) = self.site.network(&old) {
+            self.note(path, format!("the site's name for '{old}'"));
+            if to != old {
+                self.findings.push(Finding::NetworkReplaced { adapter: name, network: old, to: to.into() });
+            }
+            return Some(to.into());
+        }
+        let to = self.destination.network.clone();
+        if to.as_ref() != Some(&old) {
+            if to.is_some() {
+                self.note(path, format!("the destination's default; it was '{old}'"));
+            }
+            let put = to.clone().unwrap_or_default();
+            self.findings.push(Finding::NetworkUnmapped { adapter: name, network: old, to: put });
+        }
+        to
+    }
+
+    fn drives(&mut self, before: &Machine, firmware: Firmware) -> Vec<NewDrive> {
+        if self.destination.lacks(Lacking::Drives) {
+            return Vec::new();
+        }
+        let offers = |kind| self.destination.controllers.iter().any(|controller| controller.kind == kind);
+        let controller = if offers(ControllerKind::Ahci) {
+            ControllerKind::Ahci
+        } else if firmware == Firmware::Bios && offers(ControllerKind::Ide) {
+            ControllerKind::Ide
+        } else if offers(ControllerKind::VmbusScsi) {
+            ControllerKind::VmbusScsi
+        } else {
+            ControllerKind::Ahci
+        };
+        let discs = before.removable.iter().filter(|drive| drive.kind == RemovableKind::Cdrom);
+        discs.map(|_| NewDrive { kind: RemovableKind::Cdrom, controller }).collect()
+    }
+}
+
+fn before_named(name: &str) -> Option<String> {
+    Some(name.to_string()).filter(|name| !name.is_empty())
+}
+
+/// A name that the destination and every file system take: the destination's characters, starting with a letter or digit.
+pub(crate) fn landing_name(name: &str, destination: &Destination) -> String {
+    let rules = &destination.rules;
+    let mut plain = String::new();
+    for c in name.chars() {
+        let lower = c.to_ascii_lowercase();
+        let c = [c, lower].into_iter().find(|c| rules.allows(*c)).unwrap_or('-');
+        if !(c == '-' && plain.ends_with('-')) {
+            plain.push(c);
+        }
+    }
+    let end = plain.trim_start_matches(['-', '.', '_']).len().min(rules.longest_name.unwrap_or(60).min(60) as usize);
+    let plain = plain.trim_start_matches(['-', '.', '_'])[..end].trim_end_matches(['-', '.', '_']);
+    if plain.is_empty() { "machine".into() } else { plain.to_string() }
+}
+
+/// Whether `name` is one that [`landing_name`] leaves as it is.
+pub(crate) fn is_allowed(name: &str, destination: &Destination) -> bool {
+    landing_name(name, destination) == name
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_become_plain_and_stay_inside_the_folder() {
+        let site = Site::default();
+        let (host, cloud) = (site.destination("virtio-host").unwrap(), site.destination("virtio-cloud").unwrap());
+        for (name, plain, strict) in [
+            ("tidelog", "tidelog", "tidelog"),
+            ("Tide Log (old)", "Tide-Log-old", "tide-log-old"),
+            ("../../etc/passwd", "etc-passwd", "etc-passwd"),
+            (".hidden", "hidden", "hidden"),
+            ("-rf", "rf", "rf"),
+            ("潮位", "machine", "machine"),
+            ("", "machine", "machine"),
+            ("a\n\u{1b}[2Jb", "a-2Jb", "a-2jb"),
+            ("web.saltmarsh_1", "web.saltmarsh_1", "web-saltmarsh-1"),
+        ] {
+            assert_eq!(landing_name(name, &host), plain, "{name:?}");
+            assert_eq!(landing_name(name, &cloud), strict, "{name:?}");
+            assert!(is_allowed(plain, &host) && is_allowed(strict, &cloud));
+        }
+        assert_eq!(landing_name(&"x".repeat(500), &host).len(), 60);
+        assert!(!is_allowed("Tide", &cloud) && is_allowed("Tide", &host));
+    }
+}

@@ -1,0 +1,245 @@
+//! The proposal for a move: a brief, what it changes, and what there is to say about it. Nothing is written.
+
+use std::path::{Path, PathBuf};
+
+use reformis_disk::source::Links;
+use reformis_guest::Look;
+use reformis_machine::{Destination, Machine, MachineFile, Site};
+use serde::Serialize;
+
+use crate::{
+    brief::{
+        Brief, Notes,
+        propose::{self, Choices, Proposal},
+    },
+    error::{Error, Result},
+    finding::Finding,
+    plan::{self, Plan, shown},
+    target::{self, Opening, Pick, Target},
+};
+
+/// What to move, and how.
+#[derive(Debug, Clone)]
+pub enum Order {
+    /// A target, whose brief is made here.
+    Target {
+        /// A machine file, an archive, a folder that holds one, or a disk.
+        path: PathBuf,
+        /// Which machine, where there are several.
+        machine: Option<String>,
+        /// What the guest will find.
+        destination: String,
+        /// The folder in which the landing is made.
+        into: PathBuf,
+        /// What the person chose already; on the heap, since it is much larger than the other kind.
+        choices: Box<Choices>,
+    },
+    /// A brief, and the folder from which its paths start.
+    Brief(Box<Brief>, PathBuf),
+}
+
+/// A proposal, before anything is written.
+#[derive(Debug, Clone, Serialize)]
+pub struct Draft {
+    /// The brief.
+    pub brief: Brief,
+    /// Where its values come from, by their paths in the brief.
+    pub notes: Notes,
+    /// The machine as it is now.
+    pub before: Machine,
+    /// What is before and what will be, line by line.
+    pub summary: Vec<Row>,
+    /// What the person should know.
+    pub findings: Vec<Finding>,
+}
+
+/// A line of the summary.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Row {
+    /// What it is about: `machine`, `disks`, `adapters`, `drives`.
+    pub part: &'static str,
+    /// The setting, or the disk's or adapter's name.
+    pub what: String,
+    /// As it is now; empty for what is new.
+    pub before: String,
+    /// As it will be; empty for what stays behind.
+    pub after: String,
+}
+
+/// Everything that is known before the first byte is written.
+pub(crate) struct Prepared {
+    pub(crate) target: Target,
+    pub(crate) destination: Destination,
+    pub(crate) brief: Brief,
+    pub(crate) notes: Notes,
+    pub(crate) plan: Option<Plan>,
+    pub(crate) findings: Vec<Finding>,
+    boot: Option<Look>,
+}
+
+/// Opens the target and settles the brief.
+pub(crate) fn prepare(order: &Order, site: &Site, links: Links) -> Result<Prepared> {
+    let (target, destination, proposal, boot) = match order {
+        Order::Target { path, machine, destination, into, choices } => {
+            let destination = site.destination(destination)?;
+            let machine = machine.as_deref().map_or(Pick::Only, Pick::Named);
+            let mut target = target::open(path, &Opening { machine, ..Opening::new(links) })?;
+            target.name = target::absolute(&target.name);
+            let boot = plan::look_at_boot(&target);
+            let into = target::absolute(&into.to_string_lossy());
+            let proposal = propose::propose(&target, &destination, site, choices, &into, boot.as_ref())?;
+            (target, destination, proposal, boot)
+        }
+        Order::Brief(brief, folder) => {
+            let mut brief = brief.as_ref().clone();
+            let from = |path: &str| target::absolute(&folder.join(path).to_string_lossy());
+            brief.journey.source = from(&brief.journey.source);
+            brief.journey.into = from(&brief.journey.into);
+            let destination = site.destination(&brief.journey.destination)?;
+            let machine = brief.journey.machine.as_deref().map_or(Pick::Only, Pick::Named);
+            let named =
+                brief.disks.iter().filter_map(|disk| Some((disk.source.clone(), from(disk.file.as_ref()?).into())));
+            let opening = Opening { links, machine, files: named.collect() };
+            let target = target::open(Path::new(&brief.journey.source), &opening)?;
+            let boot = plan::look_at_boot(&target);
+            let proposal = Proposal { brief, notes: Notes::new(), findings: Vec::new() };
+            (target, destination, proposal, boot)
+        }
+    };
+    let (plan, settled) = plan::settle(&target, &proposal.brief, &destination, boot.as_ref())?;
+    let mut findings = target.findings.clone();
+    findings.extend(proposal.findings);
+    findings.extend(settled);
+    findings.dedup();
+    Ok(Prepared { target, destination, brief: proposal.brief, notes: proposal.notes, plan, findings, boot })
+}
+
+/// Proposes a move, or looks at what a brief comes to.
+///
+/// # Errors
+/// Those of opening the target; [`Error::Machine`] for a destination that is not known; [`Error::NotOffered`].
+pub fn draft(order: &Order, site: &Site, links: Links) -> Result<Draft> {
+    let prepared = prepare(order, site, links)?;
+    let before = propose::machine_before(&prepared.target, prepared.boot.as_ref());
+    let summary = summary(&prepared, &before);
+    Ok(Draft { brief: prepared.brief, notes: prepared.notes, before, summary, findings: prepared.findings })
+}
+
+/// Reads the brief at `path`.
+///
+/// # Errors
+/// [`Error::Brief`], and what the system says.
+pub fn read_brief(path: &Path) -> Result<Order> {
+    let text = std::fs::read_to_string(path).map_err(Error::io("reading", path))?;
+    let brief = crate::brief::read(&text, &path.to_string_lossy())?;
+    Ok(Order::Brief(Box::new(brief), crate::staging::parent(path)))
+}
+
+fn summary(prepared: &Prepared, before: &Machine) -> Vec<Row> {
+    let new = &prepared.brief.machine;
+    let guessed = prepared.target.described.is_none();
+    let mut rows = Vec::new();
+    let mut row = |what: &str, before: String, after: String| {
+        let before = if guessed { String::new() } else { before };
+        rows.push(Row { part: "machine", what: what.into(), before, after });
+    };
+    let clock = |clock, zone: &Option<String>| match (clock, zone) {
+        (reformis_machine::Clock::Utc, _) => "UTC".to_string(),
+        (_, Some(zone)) => format!("local time of {zone}"),
+        (_, None) => "local time".to_string(),
+    };
+    let word = |flag: bool| if flag { "yes" } else { "no" }.to_string();
+    let system = |number: Option<u16>, word: &Option<String>| match (number, word) {
+        (_, Some(word)) => word.clone(),
+        (Some(number), None) => format!("CIM OS type {number}"),
+        (None, None) => "not said".to_string(),
+    };
+    let file = prepared.target.described.as_ref().map_or("none", |described| described.kind.name());
+    row("machine file", file.into(), prepared.brief.journey.machine_file.name().into());
+    row("name", before.name.clone(), new.name.clone());
+    let cpu = reformis_machine::Cpu { sockets: new.sockets, cores: new.cores };
+    row("processors", before.cpu.to_string(), cpu.to_string());
+    row("memory", shown(before.memory), shown(new.memory.0));
+    row("firmware", before.firmware.to_string(), new.starts_with().to_string());
+    row("clock", clock(before.clock, &before.time_zone), clock(new.clock, &new.time_zone));
+    let (number, words) =
+        (before.system.as_ref().map(|s| s.cim_os_type), before.system.as_ref().and_then(|s| s.description.clone()));
+    row("system", system(number, &words), system(new.system, &new.system_name));
+    if before.tpm.is_some() || new.tpm.is_some() {
+        let words = |tpm: Option<reformis_machine::Tpm>| tpm.map_or("none".into(), |tpm| format!("version {tpm}"));
+        row("TPM", words(before.tpm), new.tpm.map_or("none".into(), |tpm| format!("version {tpm}, empty")));
+    }
+    if before.serial_ports > 0 || new.serial_ports > 0 {
+        row("serial ports", before.serial_ports.to_string(), new.serial_ports.to_string());
+    }
+    if before.start_with_host || new.start_with_host {
+        row("starts with its host", word(before.start_with_host), word(new.start_with_host));
+    }
+    disks(prepared, before, &mut rows);
+    adapters(prepared, before, &mut rows);
+    rows
+}
+
+fn boot(position: Option<u32>) -> String {
+    position.map_or(String::new(), |position| format!(", boots {position}"))
+}
+
+fn disks(prepared: &Prepared, before: &Machine, rows: &mut Vec<Row>) {
+    for (index, disk) in prepared.target.disks.iter().enumerate() {
+        let shape = match (&disk.image, &disk.stream) {
+            (Some(image), _) => image.facts.shape.to_string(),
+            (None, Some(stream)) => format!("in {}", stream.compression),
+            (None, None) => "empty".into(),
+        };
+        let device = before.disks.get(index).filter(|_| prepared.target.described.is_some());
+        let place =
+            device.map_or(String::new(), |d| format!(" on {} {}:{}{}", d.controller, d.bus, d.slot, boot(d.boot)));
+        let was = format!("{} {shape}{place}", shown(disk.size));
+        let new = prepared.brief.disks.iter().find(|new| new.source == disk.id);
+        let planned = prepared.plan.as_ref().and_then(|plan| plan.disks.iter().find(|planned| planned.source == index));
+        let after = new.map_or(String::new(), |new| {
+            let size = planned.map_or(disk.size, |planned| planned.size);
+            let packed = new.compress.as_ref().map_or(String::new(), |kind| format!(" in {kind}"));
+            let place = format!("{} {}:{}{}", new.controller, new.bus, new.slot, boot(new.boot));
+            format!("{} {}{packed} on {place}", shown(size), new.shape)
+        });
+        rows.push(Row { part: "disks", what: disk.id.clone(), before: was, after });
+    }
+}
+
+fn adapters(prepared: &Prepared, before: &Machine, rows: &mut Vec<Row>) {
+    let words = |model: reformis_machine::AdapterModel, mac: &str, network: &Option<String>, connected: bool| {
+        let network = network.as_deref().unwrap_or("no network");
+        let plug = if connected { "" } else { ", unplugged" };
+        format!("{model}, {mac}, on {network}{plug}")
+    };
+    let old: &[_] = if prepared.target.described.is_some() { &before.adapters } else { &[] };
+    let mut told = Vec::new();
+    for (index, new) in prepared.brief.adapters.iter().enumerate() {
+        let was = old.iter().find(|adapter| new.source.as_ref() == Some(&adapter.name));
+        told.extend(was.map(|adapter| adapter.name.clone()));
+        let mac = match &new.mac {
+            crate::brief::Mac::Keep => {
+                was.and_then(|old| old.mac.clone()).unwrap_or_else(|| "MAC from the host".into())
+            }
+            crate::brief::Mac::Fresh => "a fresh MAC".into(),
+            crate::brief::Mac::Given(mac) => mac.clone(),
+        };
+        let what = new.source.clone().unwrap_or_else(|| format!("adapter {}", index + 1));
+        let of_old = |old: &reformis_machine::Adapter| {
+            words(old.model, old.mac.as_deref().unwrap_or("no MAC"), &old.network, old.connected)
+        };
+        let before = was.map_or(String::new(), of_old);
+        rows.push(Row { part: "adapters", what, before, after: words(new.model, &mac, &new.network, new.connected) });
+    }
+    for adapter in old.iter().filter(|adapter| !told.contains(&adapter.name)) {
+        let mac = adapter.mac.as_deref().unwrap_or("no MAC");
+        let before = words(adapter.model, mac, &adapter.network, adapter.connected);
+        rows.push(Row { part: "adapters", what: adapter.name.clone(), before, after: String::new() });
+    }
+}
+
+/// The kinds of machine file, as a person names them.
+pub fn machine_file(word: &str) -> Option<MachineFile> {
+    MachineFile::ALL.into_iter().find(|kind| kind.word() == word)
+}

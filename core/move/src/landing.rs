@@ -1,0 +1,300 @@
+//! What a landing is made of: the disks in their files, or in one archive, and the machine files beside them.
+
+use std::{
+    fs::{File, OpenOptions},
+    io::{self, Write},
+    os::unix::fs::FileExt,
+    path::{Path, PathBuf},
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
+};
+
+use reformis_disk::{
+    Disk, Facts,
+    formats::{self, NewImage},
+    output::Output,
+    pipeline::{self, Copied, Watch},
+    source,
+};
+use reformis_machine::{Destination, LandedDisk, Lost, Machine, MachineFile, domain, launch, ovf, script, vbox, vmx};
+use sha2::{Digest as _, Sha256};
+
+use crate::{
+    error::{Error, Result},
+    plan::{Plan, PlannedDisk},
+    staging,
+};
+
+/// Bytes of a record of an archive.
+const RECORD: u64 = 512;
+
+/// A machine file in the making, and others that belong to it.
+#[derive(Debug)]
+pub(crate) struct MachineFiles {
+    /// Name and content; the first is the machine file itself.
+    pub(crate) files: Vec<(String, Vec<u8>)>,
+}
+
+/// The machine file or files of `plan`, whose machine names its disks' files already.
+pub(crate) fn machine_files(
+    machine: &Machine,
+    kind: MachineFile,
+    landed: &[LandedDisk],
+    destination: &Destination,
+    earlier: Option<&str>,
+) -> Result<MachineFiles> {
+    let name = &machine.name;
+    let family = destination.hardware_family.as_deref().unwrap_or("vmx-14");
+    let failed = |error: io::Error| Error::io("writing", Path::new(name))(error);
+    let descriptor = |earlier| ovf::write(machine, landed, family, earlier).map_err(failed);
+    let file = |ending: &str, text: String| (format!("{name}.{ending}"), text.into_bytes());
+    let files = match kind {
+        MachineFile::DomainXml => vec![file("xml", domain::write(machine, earlier).map_err(failed)?)],
+        MachineFile::Ovf | MachineFile::Ova => vec![file("ovf", descriptor(earlier)?)],
+        MachineFile::Vmx => vec![file("vmx", vmx::write(machine, earlier))],
+        MachineFile::Vbox => vec![file("vbox", vbox::write(machine, landed, earlier).map_err(failed)?)],
+        MachineFile::StartScript => vec![file("ps1", script::write(machine)), file("ovf", descriptor(None)?)],
+        MachineFile::LaunchJson => {
+            vec![file("launch.json", launch::write(machine, landed, &destination.name, earlier))]
+        }
+    };
+    Ok(MachineFiles { files })
+}
+
+/// What of `machine` its machine file has no word for: found by reading the file back.
+pub(crate) fn lost(machine: &Machine, kind: MachineFile, files: &MachineFiles) -> Result<Vec<Lost>> {
+    if kind == MachineFile::StartScript {
+        return Ok(script::unsaid(machine));
+    }
+    let Some((name, bytes)) = files.files.first() else { return Ok(Vec::new()) };
+    let read = reformis_machine::read(kind, bytes, name)?;
+    Ok(read.machines.first().map(|read| reformis_machine::lost(machine, read)).unwrap_or_default())
+}
+
+/// The machine as its file names it, with a file for each disk: beside it, or by its whole path.
+pub(crate) fn with_files(plan: &Plan) -> Machine {
+    let mut machine = plan.machine.clone();
+    for (device, planned) in machine.disks.iter_mut().zip(&plan.disks) {
+        let whole = plan.machine_file == MachineFile::DomainXml;
+        let file = if whole { plan.folder.join(&planned.file).to_string_lossy().into() } else { planned.file.clone() };
+        device.files = vec![file];
+        device.format = Some(planned.shape.format.to_string());
+        device.capacity = Some(planned.size);
+        device.compression = planned.wrapping.map(|kind| kind.name().to_string());
+    }
+    if let Some((file, _)) = &plan.nvram {
+        let whole = plan.machine_file == MachineFile::DomainXml;
+        machine.nvram = Some(if whole { plan.folder.join(file).to_string_lossy().into() } else { file.clone() });
+    }
+    machine
+}
+
+/// Where the disks of a landing go.
+pub(crate) enum Holder {
+    /// Each into a file of its own in this folder; with digests for a manifest.
+    Folder { folder: PathBuf, digests: bool },
+    /// All into one archive.
+    Archive(ArchiveFile),
+}
+
+/// A disk that was written.
+pub(crate) struct Written {
+    pub(crate) copied: Copied,
+    /// SHA-256 of the file, where a manifest needs it.
+    pub(crate) digest: Option<String>,
+    /// Length of the file in bytes, where it is a member of an archive.
+    pub(crate) len: u64,
+}
+
+impl Holder {
+    /// Writes `disk` as `planned`.
+    pub(crate) fn write(&mut self, disk: &dyn Disk, planned: &PlannedDisk, watch: &Watch<'_>) -> Result<Written> {
+        let new = NewImage { wrapping: planned.wrapping, ..NewImage::new(planned.shape, planned.size) };
+        match self {
+            Self::Folder { folder, digests } => {
+                let path = folder.join(&planned.file);
+                let file = new_file(&path)?;
+                let own = file.try_clone().map_err(Error::io("opening", &path))?;
+                let name = path.to_string_lossy().into_owned();
+                let in_one_direction = *digests && formats::is_one_way(planned.shape);
+                let sink = Sink::new(own.try_clone().map_err(Error::io("opening", &path))?, 0);
+                let output = if in_one_direction {
+                    Output::pipe(sink.clone(), name)
+                } else {
+                    let folder = folder.clone();
+                    let make = move |piece: &str| {
+                        let path = folder.join(piece);
+                        new_file(&path).map_err(Error::into_disk)
+                    };
+                    Output::with_pieces(file, name, Box::new(make))
+                };
+                let copied = copy(disk, output, &new, watch)?;
+                own.sync_all().map_err(Error::io("flushing", &path))?;
+                let digest = match (in_one_direction, *digests) {
+                    (true, _) => Some(sink.finish().1),
+                    (false, true) => Some(sha256_of(&path, watch)?),
+                    (false, false) => None,
+                };
+                Ok(Written { copied, digest, len: 0 })
+            }
+            Self::Archive(archive) => {
+                let sink = archive.begin()?;
+                let copied = copy(disk, Output::pipe(sink.clone(), planned.file.clone()), &new, watch)?;
+                let (len, digest) = sink.finish();
+                archive.end(&planned.file, len)?;
+                Ok(Written { copied, digest: Some(digest), len })
+            }
+        }
+    }
+}
+
+fn copy(disk: &dyn Disk, output: Output, new: &NewImage, watch: &Watch<'_>) -> Result<Copied> {
+    let mut writer = formats::create_in(output, new)?;
+    Ok(pipeline::copy(disk, writer.as_mut(), watch)?)
+}
+
+fn new_file(path: &Path) -> Result<File> {
+    let file = OpenOptions::new().read(true).write(true).create_new(true).open(path);
+    file.map_err(Error::io("making", path))
+}
+
+fn sha256_of(path: &Path, watch: &Watch<'_>) -> Result<String> {
+    let mut file = File::open(path).map_err(Error::io("opening", path))?;
+    let (mut hash, mut buf) = (Sha256::new(), vec![0; 1 << 20]);
+    loop {
+        if (watch.cancel)() {
+            return Err(reformis_disk::Error::Interrupted.into());
+        }
+        match io::Read::read(&mut file, &mut buf).map_err(Error::io("reading", path))? {
+            0 => return Ok(hex(&hash.finalize())),
+            len => hash.update(&buf[..len]),
+        }
+    }
+}
+
+pub(crate) fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// Takes bytes in one direction, and digests them as they pass: an archive or a manifest needs that, and so the file is
+/// not read again.
+#[derive(Clone)]
+struct Sink(Arc<Mutex<Inside>>);
+
+struct Inside {
+    file: File,
+    start: u64,
+    at: u64,
+    hash: Sha256,
+}
+
+impl Sink {
+    fn new(file: File, start: u64) -> Self {
+        Self(Arc::new(Mutex::new(Inside { file, start, at: start, hash: Sha256::new() })))
+    }
+
+    fn inside(&self) -> MutexGuard<'_, Inside> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Number of bytes, and their digest.
+    fn finish(&self) -> (u64, String) {
+        let inside = self.inside();
+        (inside.at - inside.start, hex(&inside.hash.clone().finalize()))
+    }
+}
+
+impl Write for Sink {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let mut inside = self.inside();
+        inside.file.write_all_at(bytes, inside.at)?;
+        inside.at += bytes.len() as u64;
+        inside.hash.update(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// An archive (ustar) whose first members, the descriptor and the manifest, get their room at the start and their content
+/// at the end, when the disks' lengths and digests are known.
+pub(crate) struct ArchiveFile {
+    file: File,
+    path: PathBuf,
+    /// Bytes kept for the content of the descriptor, and of the manifest.
+    room: (u64, u64),
+    at: u64,
+}
+
+impl ArchiveFile {
+    /// Makes the archive at `path`, with room for a descriptor of `descriptor` bytes and a manifest of `manifest`.
+    pub(crate) fn create(path: PathBuf, descriptor: u64, manifest: u64) -> Result<Self> {
+        let file = new_file(&path)?;
+        let room = (descriptor.next_multiple_of(RECORD), manifest.next_multiple_of(RECORD));
+        Ok(Self { file, path, room, at: 2 * RECORD + room.0 + room.1 })
+    }
+
+    fn put(&self, bytes: &[u8], at: u64) -> Result<()> {
+        self.file.write_all_at(bytes, at).map_err(Error::io("writing", &self.path))
+    }
+
+    fn header(&self, name: &str, len: u64, at: u64) -> Result<()> {
+        let mut header = tar::Header::new_ustar();
+        header.set_path(name).map_err(Error::io("naming a member of", &self.path))?;
+        header.set_size(len);
+        header.set_mode(0o644);
+        header.set_entry_type(tar::EntryType::Regular);
+        header.set_cksum();
+        self.put(header.as_bytes(), at)
+    }
+
+    fn begin(&self) -> Result<Sink> {
+        let file = self.file.try_clone().map_err(Error::io("opening", &self.path))?;
+        Ok(Sink::new(file, self.at + RECORD))
+    }
+
+    fn end(&mut self, name: &str, len: u64) -> Result<()> {
+        self.header(name, len, self.at)?;
+        self.at += RECORD + len.next_multiple_of(RECORD);
+        Ok(())
+    }
+
+    /// `descriptor` with line ends up to the room that it has.
+    pub(crate) fn filled(&self, mut descriptor: Vec<u8>) -> Vec<u8> {
+        descriptor.resize(self.room.0 as usize, b'\n');
+        descriptor
+    }
+
+    /// Writes the descriptor, which fills its room, and the manifest; ends the archive.
+    pub(crate) fn finish(self, descriptor: (&str, &[u8]), manifest: (&str, &[u8])) -> Result<()> {
+        self.header(descriptor.0, descriptor.1.len() as u64, 0)?;
+        self.put(descriptor.1, RECORD)?;
+        let at = RECORD + self.room.0;
+        self.header(manifest.0, manifest.1.len() as u64, at)?;
+        self.put(manifest.1, at + RECORD)?;
+        self.put(&[0; 2 * RECORD as usize], self.at)?;
+        self.file.sync_all().map_err(Error::io("flushing", &self.path))
+    }
+}
+
+/// A manifest: a line for each file (DSP0243, "Manifest").
+pub(crate) fn manifest(lines: &[(String, String)]) -> String {
+    lines.iter().map(|(file, digest)| format!("SHA256({file})= {digest}\n")).collect()
+}
+
+/// What the finished image says of itself, read back.
+pub(crate) fn facts_of(path: &Path, planned: &PlannedDisk, copied: &Copied) -> Result<Facts> {
+    let storage = source::open(path)?;
+    Ok(match planned.wrapping {
+        Some(kind) => Facts::of_stream(planned.shape, kind.name(), copied.size, storage.as_ref()),
+        None => formats::open(storage, Some(planned.shape.format))?.facts,
+    })
+}
+
+/// Writes a copy of the firmware's variables into the landing.
+pub(crate) fn write_nvram(folder: &Path, file: &str, storage: &dyn reformis_disk::Storage) -> Result<Vec<u8>> {
+    let bytes = crate::target::read_text(storage, 64 << 20)?;
+    staging::write_file(&folder.join(file), &bytes)?;
+    Ok(bytes)
+}

@@ -1,0 +1,263 @@
+//! Opening what a person points at: a machine file with its disks, alone or in an archive, a folder that holds one, or
+//! just a disk.
+
+mod loose;
+mod package;
+
+use std::{
+    collections::BTreeMap,
+    path::{Path, PathBuf},
+    sync::Arc,
+};
+
+use reformis_disk::{
+    Format, Image, Storage,
+    disk::EmptyDisk,
+    source::{self, Archive, Links, Source, archive},
+};
+use reformis_machine::{Machine, MachineFile, manifest::Entry};
+use serde::Serialize;
+
+use crate::{
+    error::{Error, Result},
+    finding::Finding,
+    receipt::{FileDigest, SourceFile},
+};
+
+/// The largest machine file or manifest that is read whole.
+const MAX_TEXT: u64 = 16 << 20;
+/// Bytes by which a machine file is told.
+const HEAD: u64 = 8 << 10;
+/// Files of a folder that are looked at.
+const MAX_FILES: usize = 10_000;
+
+/// What kind of thing was opened.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// An archive that holds a machine file and its disks.
+    Packed(MachineFile),
+    /// A machine file in a folder.
+    Beside(MachineFile),
+    /// An archive of disks, without a machine.
+    Archive,
+    /// A disk image.
+    Disk,
+    /// What can only be read forwards.
+    Stream,
+}
+
+impl Kind {
+    /// The words for it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Packed(MachineFile::Ovf | MachineFile::Ova | MachineFile::StartScript) => {
+                "OVF package in one archive"
+            }
+            Self::Packed(_) => "machine in one archive",
+            Self::Beside(MachineFile::DomainXml) => "domain XML and its disks",
+            Self::Beside(MachineFile::Vmx) => ".vmx file and its disks",
+            Self::Beside(MachineFile::Vbox) => ".vbox file and its disks",
+            Self::Beside(MachineFile::LaunchJson) => "launch JSON and its disks",
+            Self::Beside(_) => "OVF descriptor and its files",
+            Self::Archive => "archive",
+            Self::Disk => "disk image",
+            Self::Stream => "compressed as a whole",
+        }
+    }
+}
+
+/// How to open a target.
+#[derive(Debug, Clone, Default)]
+pub struct Opening<'a> {
+    /// Where names in files may lead.
+    pub links: Links,
+    /// Which machine, where a file describes several.
+    pub machine: Pick<'a>,
+    /// Files of disks that the person names, by the disks' names in the machine file.
+    pub files: BTreeMap<String, PathBuf>,
+}
+
+impl Opening<'_> {
+    /// Opens the only machine there is, following names as far as `links` allows.
+    pub fn new(links: Links) -> Self {
+        Self { links, ..Self::default() }
+    }
+}
+
+/// Which machine of several.
+#[derive(Debug, Clone, Copy, Default)]
+pub enum Pick<'a> {
+    /// There must be only one.
+    #[default]
+    Only,
+    /// The one of this name.
+    Named(&'a str),
+    /// By its place, from 0.
+    Nth(usize),
+}
+
+/// What a person pointed at, opened.
+pub struct Target {
+    /// As it was named.
+    pub name: String,
+    /// What it is.
+    pub kind: Kind,
+    /// The machine; `None` for disks alone.
+    pub described: Option<Described>,
+    /// Its disks, in the machine's order.
+    pub disks: Vec<TargetDisk>,
+    /// Files that were read for the machine: the archive, the machine file, the manifest.
+    pub files: Vec<SourceFile>,
+    /// What was noticed.
+    pub findings: Vec<Finding>,
+}
+
+/// A machine as its file describes it.
+pub struct Described {
+    /// The machine.
+    pub machine: Machine,
+    /// The kind of its file.
+    pub kind: MachineFile,
+    /// The file's content.
+    pub text: String,
+    /// The names of all machines in the file.
+    pub names: Vec<String>,
+    /// File of the firmware's variables, where it is there.
+    pub nvram: Option<Arc<dyn Storage>>,
+}
+
+/// A disk of the target.
+pub struct TargetDisk {
+    /// Its name in the machine file, or the file's.
+    pub id: String,
+    /// The files that hold it, each with its line of the manifest; none for a disk that starts empty.
+    pub parts: Vec<Part>,
+    /// The image; `None` when it cannot be opened, of which a finding tells.
+    pub image: Option<Image>,
+    /// What is known of it when it can only be read forwards.
+    pub stream: Option<StreamFacts>,
+    /// Size in bytes: the image's, or the one that is stated for a disk that starts empty.
+    pub size: u64,
+}
+
+/// What the start of a stream tells.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct StreamFacts {
+    /// How it is compressed.
+    pub compression: String,
+    /// The format inside, as far as its start tells.
+    pub format: Option<Format>,
+    /// Bytes of the compressed file, or of the member in its archive before it was compressed.
+    pub size: u64,
+}
+
+/// A file that holds a disk or a piece of one.
+pub struct Part {
+    /// Its bytes.
+    pub storage: Arc<dyn Storage>,
+    /// Its line of the manifest.
+    pub entry: Option<Entry>,
+}
+
+impl TargetDisk {
+    /// The disk's bytes; zeros for one that starts empty.
+    pub fn disk(&self) -> Arc<dyn reformis_disk::Disk> {
+        match &self.image {
+            Some(image) => image.disk.clone(),
+            None => Arc::new(EmptyDisk::new(self.size)),
+        }
+    }
+
+    /// Whether its bytes can be had: it has an image that may be read, or starts empty.
+    pub fn is_readable(&self) -> bool {
+        self.image.as_ref().map_or(self.parts.is_empty(), |image| image.facts.troubles.is_empty())
+    }
+}
+
+/// Opens `path`, reading only metadata.
+///
+/// # Errors
+/// When it is not there, is nothing that is known, or is damaged beyond listing what is in it; [`Error::Several`] and
+/// [`Error::NoSuchMachine`] for a machine that is not told.
+pub fn open(path: &Path, opening: &Opening<'_>) -> Result<Target> {
+    if path.is_dir() {
+        return open(&in_folder(path)?, opening);
+    }
+    let storage = match source::locate(path)?.unwrapped()? {
+        Source::Storage(storage) => storage,
+        Source::Stream(stream) => return loose::open_stream(&stream, path),
+    };
+    if archive::is_archive(storage.as_ref())? {
+        let archive = Archive::open(storage)?;
+        return match package::in_archive(&archive, path)? {
+            Some((kind, name)) => package::open_packed(archive, kind, &name, path, opening),
+            None => Ok(loose::open_archive(&archive, path)),
+        };
+    }
+    let head = read_text(storage.as_ref(), HEAD)?;
+    match MachineFile::detect(&head) {
+        Some(kind) => package::open_beside(storage, kind, path, opening),
+        None => loose::open_disk(storage, path, opening.links),
+    }
+}
+
+/// The one thing in a folder that a move can start from: a machine file, else an archive, else a disk.
+fn in_folder(folder: &Path) -> Result<PathBuf> {
+    let entries = std::fs::read_dir(folder).map_err(Error::io("listing", folder))?;
+    let mut names: Vec<PathBuf> = entries
+        .flatten()
+        .filter(|entry| !entry.file_name().as_encoded_bytes().starts_with(b"."))
+        .map(|entry| entry.path())
+        .filter(|path| path.is_file())
+        .take(MAX_FILES)
+        .collect();
+    names.sort();
+    let mut found: [Vec<PathBuf>; 3] = Default::default();
+    for path in names {
+        let Ok(storage) = source::open(&path) else { continue };
+        let head = read_text(storage.as_ref(), HEAD).unwrap_or_default();
+        let rank = if MachineFile::detect(&head).is_some() {
+            0
+        } else if archive::is_archive(storage.as_ref()).unwrap_or(false) {
+            1
+        } else if reformis_disk::formats::open(storage, None).is_ok() {
+            2
+        } else {
+            continue;
+        };
+        found[rank].push(path);
+    }
+    let Some(best) = found.into_iter().find(|paths| !paths.is_empty()) else {
+        return Err(Error::NothingHere { folder: folder.to_string_lossy().into() });
+    };
+    match &best[..] {
+        [one] => Ok(one.clone()),
+        several => Err(Error::SeveralHere {
+            folder: folder.to_string_lossy().into(),
+            files: several.iter().filter_map(|path| Some(path.file_name()?.to_string_lossy().into_owned())).collect(),
+        }),
+    }
+}
+
+/// The first `most` bytes of a storage, or all.
+pub(crate) fn read_text(storage: &dyn Storage, most: u64) -> Result<Vec<u8>> {
+    let mut bytes = vec![0; storage.len().min(most) as usize];
+    storage.read_at(0, &mut bytes)?;
+    Ok(bytes)
+}
+
+/// The record of a file that was read.
+pub(crate) fn source_file(storage: &dyn Storage, digest: Option<FileDigest>) -> SourceFile {
+    let modified = storage.identity().and_then(|identity| identity.modified);
+    SourceFile {
+        path: absolute(storage.name()),
+        size: storage.len(),
+        modified: modified.and_then(|time| jiff::Timestamp::try_from(time).ok()),
+        digest,
+    }
+}
+
+/// `path` from the root, so that a receipt is good from any folder.
+pub(crate) fn absolute(path: &str) -> String {
+    std::path::absolute(path).map_or_else(|_| path.into(), |path| path.to_string_lossy().into_owned())
+}

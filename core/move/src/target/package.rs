@@ -1,0 +1,369 @@
+//! A machine file and the disks that it names, in a folder or in an archive.
+
+use std::{
+    path::{Path, PathBuf},
+    sync::Arc,
+};
+
+use reformis_disk::{
+    Format, Storage, formats,
+    source::{self, Archive, FileStorage, Links, Pieces},
+};
+use reformis_machine::{
+    DiskDevice, Document, MachineFile, Sign,
+    manifest::{self, Entry},
+};
+use sha2::Digest as _;
+
+use super::{Described, Kind, MAX_TEXT, Opening, Part, Pick, Target, TargetDisk, read_text, source_file};
+use crate::{
+    error::{Error, Result},
+    finding::{self, Finding},
+    receipt::{FileDigest, SourceFile},
+};
+
+/// Where the files that a machine file names are found.
+enum Container {
+    Archive(Archive),
+    Folder(PathBuf, Links),
+}
+
+impl Container {
+    /// What opens the disks found here.
+    fn opener(&self) -> formats::Opener {
+        match self {
+            Self::Archive(_) => formats::Opener::default(),
+            Self::Folder(_, links) => formats::Opener::new(*links),
+        }
+    }
+
+    /// The file `name`, which `by` refers to; `None` when it is not there. Machines are moved with their folder, so what
+    /// is named by a whole path, and may not be followed there or is gone, is looked for beside the machine file too.
+    fn find(&self, by: &str, name: &str) -> Result<Option<Arc<dyn Storage>>> {
+        let name = &name.replace('\\', "/");
+        match self {
+            Self::Archive(archive) => match archive.find(name) {
+                Some(_) => Ok(Some(archive.member(name)?)),
+                None => Ok(None),
+            },
+            Self::Folder(folder, links) => {
+                let beside = name.rsplit('/').next().filter(|_| name.starts_with('/')).unwrap_or(name);
+                let mut refused = None;
+                for name in [name.as_str(), beside] {
+                    match source::resolve_link(folder, by, name, *links) {
+                        Ok(path) => return Ok(Some(Arc::new(FileStorage::open(&path)?))),
+                        Err(reformis_disk::Error::Io { source, .. })
+                            if source.kind() == std::io::ErrorKind::NotFound => {}
+                        Err(error) => drop(refused.get_or_insert(error)),
+                    }
+                }
+                refused.map_or(Ok(None), |error| Err(error.into()))
+            }
+        }
+    }
+}
+
+/// What is to be said of an archive as such.
+pub(super) fn of_archive(archive: &Archive) -> Vec<Finding> {
+    let cut = !archive.is_ended();
+    cut.then(|| Finding::NoEndMark { archive: archive.storage().name().into() }).into_iter().collect()
+}
+
+/// The machine file in an archive: an OVF descriptor, else one of another kind.
+///
+/// # Errors
+/// When there are several.
+pub(super) fn in_archive(archive: &Archive, path: &Path) -> Result<Option<(MachineFile, String)>> {
+    let ending = |name: &str, ending: &str| name.to_ascii_lowercase().ends_with(ending);
+    let names = || archive.members().iter().filter(|member| member.packed.is_none()).map(|member| &member.name);
+    for endings in [&[".ovf"][..], &[".vmx", ".vbox", ".xml", ".json"]] {
+        let mut found = Vec::new();
+        for name in names().filter(|name| endings.iter().any(|end| ending(name, end))) {
+            // By its content, but an OVF descriptor by its name: so that a damaged one is told of.
+            let kind = match endings {
+                [".ovf"] => Some(MachineFile::Ovf),
+                _ => MachineFile::detect(&read_text(archive.member(name)?.as_ref(), super::HEAD)?),
+            };
+            found.extend(kind.map(|kind| (kind, name.clone())));
+        }
+        match found.len() {
+            0 => {}
+            1 => return Ok(found.pop()),
+            n => {
+                let what = format!(
+                    "the archive holds {n} machine files; unpack it, and name one of {}",
+                    found.iter().map(|(_, name)| name.as_str()).collect::<Vec<_>>().join(", ")
+                );
+                return Err(reformis_disk::Error::Unsupported { path: path.to_string_lossy().into(), what }.into());
+            }
+        }
+    }
+    Ok(None)
+}
+
+/// Opens the machine whose file is the member `name` of `archive`.
+pub(super) fn open_packed(
+    archive: Archive,
+    kind: MachineFile,
+    name: &str,
+    path: &Path,
+    opening: &Opening<'_>,
+) -> Result<Target> {
+    let files = vec![source_file(archive.storage().as_ref(), None)];
+    let findings = of_archive(&archive);
+    let file = archive.member(name)?;
+    let package = Package { container: Container::Archive(archive), name: name.into(), opening };
+    package.open(file, Kind::Packed(kind), kind, path, files, findings)
+}
+
+/// Opens the machine whose file is at `path`.
+pub(super) fn open_beside(
+    file: Arc<dyn Storage>,
+    kind: MachineFile,
+    path: &Path,
+    opening: &Opening<'_>,
+) -> Result<Target> {
+    let folder = path.parent().filter(|p| *p != Path::new("")).unwrap_or(Path::new("."));
+    let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let package = Package { container: Container::Folder(folder.into(), opening.links), name, opening };
+    package.open(file, Kind::Beside(kind), kind, path, Vec::new(), Vec::new())
+}
+
+/// A machine file in its place.
+struct Package<'o> {
+    container: Container,
+    /// The machine file's name in there.
+    name: String,
+    opening: &'o Opening<'o>,
+}
+
+impl Package<'_> {
+    /// The folder of the machine file inside its container, with a `/` behind it: names in it are relative to that.
+    fn folder(&self) -> &str {
+        self.name.rfind('/').map_or("", |end| &self.name[..=end])
+    }
+
+    fn find(&self, file: &str) -> Result<Option<Arc<dyn Storage>>> {
+        self.container.find(&self.name, &format!("{}{file}", if file.starts_with('/') { "" } else { self.folder() }))
+    }
+
+    fn open(
+        &self,
+        file: Arc<dyn Storage>,
+        kind: Kind,
+        machine_file: MachineFile,
+        path: &Path,
+        mut files: Vec<SourceFile>,
+        mut findings: Vec<Finding>,
+    ) -> Result<Target> {
+        let bytes = read_text(file.as_ref(), MAX_TEXT)?;
+        let document = reformis_machine::read(machine_file, &bytes, file.name())?;
+        let manifest = if machine_file == MachineFile::Ovf { self.manifest(&mut files, &mut findings)? } else { None };
+        let entry = |name: &str| manifest.iter().flatten().find(|entry| plain(&entry.file) == plain(name));
+        let own = entry(self.name.strip_prefix(self.folder()).unwrap_or(&self.name));
+        let digest = check_descriptor(&bytes, own, &self.name, manifest.is_some(), &mut findings);
+        files.push(source_file(file.as_ref(), Some(digest)));
+        let names: Vec<String> = document.machines.iter().map(|machine| machine.name.clone()).collect();
+        let machine = document.machines[pick(&names, self.opening.machine, path)?].clone();
+        for listed in manifest.iter().flatten() {
+            let used = document.machines.iter().any(|m| m.disks.iter().any(|disk| disk.files.contains(&listed.file)));
+            if !used && self.find(&listed.file).is_ok_and(|found| found.is_none()) {
+                findings.push(Finding::ManifestNamesMissing { file: listed.file.clone() });
+            }
+        }
+        findings.extend(machine.signs.iter().map(|sign| of_sign(&machine.name, sign)));
+        if let Container::Folder(folder, _) = &self.container {
+            findings.extend(lock_beside(&folder.join(&self.name)).map(|lock| Finding::Locked { lock }));
+        }
+        let related = document.related.iter().filter_map(|name| self.find(name).ok().flatten()).collect();
+        let opener = self.container.opener().with_related(related);
+        let mut disks = Vec::new();
+        for device in &machine.disks {
+            disks.push(self.device(device, &document, &opener, &entry, manifest.is_some(), &mut findings)?);
+        }
+        if disks.is_empty() {
+            findings.push(Finding::NoDisk);
+        }
+        let nvram = machine.nvram.as_ref().and_then(|name| self.find(name).ok().flatten());
+        let text = String::from_utf8_lossy(&bytes).into_owned();
+        let described = Described { machine, kind: machine_file, text, names, nvram };
+        Ok(Target { name: path.to_string_lossy().into(), kind, described: Some(described), disks, files, findings })
+    }
+
+    fn manifest(&self, files: &mut Vec<SourceFile>, findings: &mut Vec<Finding>) -> Result<Option<Vec<Entry>>> {
+        let base = self.name.strip_prefix(self.folder()).unwrap_or(&self.name);
+        let stem = base.rsplit_once('.').map_or(base, |(stem, _)| stem);
+        let manifest = match self.find(&format!("{stem}.mf"))? {
+            Some(storage) => {
+                files.push(source_file(storage.as_ref(), None));
+                Some(manifest::parse(&read_text(storage.as_ref(), MAX_TEXT)?, storage.name())?)
+            }
+            None => {
+                findings.push(Finding::NoManifest);
+                None
+            }
+        };
+        let certificate = format!("{stem}.cert");
+        if self.find(&certificate)?.is_some() {
+            findings.push(Finding::CertificateUnchecked { file: certificate });
+        }
+        Ok(manifest)
+    }
+
+    /// Opens one disk; what is wrong with it becomes a finding, so that all disks are told of at once.
+    fn device<'e>(
+        &self,
+        device: &DiskDevice,
+        document: &Document,
+        opener: &formats::Opener,
+        entry: &impl Fn(&str) -> Option<&'e Entry>,
+        has_manifest: bool,
+        findings: &mut Vec<Finding>,
+    ) -> Result<TargetDisk> {
+        let id = device.id.clone();
+        let size = device.capacity.unwrap_or(0);
+        let mut disk = TargetDisk { id: id.clone(), parts: Vec::new(), image: None, stream: None, size };
+        let unreadable = |why: String| Finding::DiskUnreadable { disk: device.id.clone(), why };
+        if let Some(path) = self.opening.files.get(&id) {
+            // Named by the person, so that it may lie anywhere, and be a device.
+            match source::open(path) {
+                Ok(storage) => disk.parts.push(Part { storage, entry: None }),
+                Err(error) => {
+                    findings.push(unreadable(error.to_string()));
+                    return Ok(disk);
+                }
+            }
+        } else {
+            if device.files.is_empty() {
+                if device.capacity.is_none() {
+                    findings.push(unreadable("it starts empty, and its size is not stated".into()));
+                }
+                return Ok(disk);
+            }
+            if let Some(kind) = &device.compression {
+                findings.push(Finding::Compressed { file: device.files.join(", "), kind: kind.clone() });
+                disk.stream = Some(super::StreamFacts { compression: kind.clone(), format: None, size: 0 });
+                return Ok(disk);
+            }
+            for file in &device.files {
+                let storage = match self.find(file) {
+                    Ok(Some(storage)) => storage,
+                    Ok(None) => {
+                        findings.push(Finding::DiskMissing { disk: id, file: file.clone() });
+                        disk.parts.clear();
+                        return Ok(disk);
+                    }
+                    Err(error) if self.is_strict() => return Err(error),
+                    Err(error) => {
+                        findings.push(unreadable(error.to_string()));
+                        disk.parts.clear();
+                        return Ok(disk);
+                    }
+                };
+                let entry = entry(file).cloned();
+                if has_manifest && entry.is_none() {
+                    findings.push(Finding::NotInManifest { file: file.clone() });
+                }
+                disk.parts.push(Part { storage, entry });
+            }
+        }
+        let whole: Arc<dyn Storage> = match &disk.parts[..] {
+            [one] => one.storage.clone(),
+            parts => {
+                let name = device.files.first().map_or("", |file| file.trim_end_matches(".000000000"));
+                let name = format!("{name} ({} pieces)", parts.len());
+                Arc::new(Pieces::new(name, parts.iter().map(|part| part.storage.clone()).collect()))
+            }
+        };
+        let stated = document.files.iter().find(|file| file.parts == device.files).and_then(|file| file.size);
+        if let Some(stated) = stated.filter(|&stated| stated != whole.len()) {
+            findings.push(Finding::LengthDiffers { file: device.files[0].clone(), stated, found: whole.len() });
+        }
+        // What is declared raw is raw.
+        let declared = device.format.as_ref().and_then(|format| format.parse::<Format>().ok());
+        match opener.open(whole, declared) {
+            Ok(image) => {
+                disk.size = image.facts.virtual_size;
+                if let Some(stated) = device.capacity.filter(|&stated| stated != disk.size) {
+                    findings.push(Finding::CapacityDiffers { disk: id.clone(), stated, found: disk.size });
+                }
+                findings.extend(finding::of_image(&id, &image.facts));
+                if !image.facts.parents.is_empty() {
+                    findings.push(Finding::DeltasFlattened { disk: id, deltas: image.facts.parents.len() });
+                }
+                disk.image = Some(image);
+            }
+            Err(error) => findings.push(unreadable(error.to_string())),
+        }
+        Ok(disk)
+    }
+
+    /// A package whose names lead out of it is refused as a whole: no host writes such a one.
+    fn is_strict(&self) -> bool {
+        self.name.to_ascii_lowercase().ends_with(".ovf")
+    }
+}
+
+/// The place of the machine that is meant.
+fn pick(names: &[String], which: Pick<'_>, path: &Path) -> Result<usize> {
+    let path = || path.to_string_lossy().into_owned();
+    match which {
+        Pick::Nth(index) if index < names.len() => Ok(index),
+        Pick::Nth(_) => Err(Error::NoSuchMachine { path: path(), name: String::new(), names: names.to_vec() }),
+        Pick::Named(name) => names.iter().position(|known| known == name).ok_or_else(|| Error::NoSuchMachine {
+            path: path(),
+            name: name.into(),
+            names: names.to_vec(),
+        }),
+        Pick::Only if names.len() > 1 => Err(Error::Several { path: path(), names: names.to_vec() }),
+        Pick::Only => Ok(0),
+    }
+}
+
+fn of_sign(machine: &str, sign: &Sign) -> Finding {
+    match sign {
+        Sign::Running => Finding::Running { machine: machine.into() },
+        Sign::Suspended { file } => Finding::Suspended { file: file.clone().unwrap_or_default() },
+        Sign::Encrypted => Finding::MachineEncrypted { machine: machine.into() },
+        Sign::Snapshots { count } => Finding::SnapshotsLeft { count: *count },
+    }
+}
+
+/// What a host puts beside a machine file while it holds it.
+fn lock_beside(file: &Path) -> Option<String> {
+    ["lck", "lock"]
+        .map(|ending| PathBuf::from(format!("{}.{ending}", file.display())))
+        .into_iter()
+        .find(|path| path.exists())
+        .map(|path| path.to_string_lossy().into_owned())
+}
+
+fn plain(name: &str) -> &str {
+    name.trim_start_matches("./")
+}
+
+/// Compares the descriptor with its line of the manifest; returns its digest.
+fn check_descriptor(
+    bytes: &[u8],
+    entry: Option<&Entry>,
+    name: &str,
+    has_manifest: bool,
+    findings: &mut Vec<Finding>,
+) -> FileDigest {
+    let Some(entry) = entry else {
+        if has_manifest {
+            findings.push(Finding::NotInManifest { file: name.into() });
+        }
+        return FileDigest::blake3(bytes);
+    };
+    let hex = |digest: &[u8]| digest.iter().map(|byte| format!("{byte:02x}")).collect::<String>();
+    let value = match entry.algorithm {
+        manifest::Algorithm::Sha1 => hex(&sha1::Sha1::digest(bytes)),
+        manifest::Algorithm::Sha256 => hex(&sha2::Sha256::digest(bytes)),
+        manifest::Algorithm::Sha512 => hex(&sha2::Sha512::digest(bytes)),
+    };
+    if value != entry.digest {
+        findings.push(Finding::DescriptorChanged { file: name.into() });
+    }
+    FileDigest { algorithm: entry.algorithm.name().into(), value }
+}
