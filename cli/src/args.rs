@@ -157,8 +157,9 @@ pub(crate) enum Command {
     Prove(ProveArgs),
     /// Writes the demo's data and runs a whole example with it
     #[command(
-        long_about = "Writes the demo's data into a folder and runs a whole example with it: survey, carry, prove.\n\n\
-                      The scenario is made up: Saltmarsh Sound, a coastal tide-gauge service, moves its server tidelog.",
+        long_about = "Writes the demo's data into a folder and runs a whole example with it: survey, draft, carry, \
+                      prove.\n\nThe scenario is made up: Saltmarsh Sound, a coastal tide-gauge service, moves its servers \
+                      tidelog and ledger.",
         after_help = "Examples:\n  reformis demo\n  reformis demo /tmp/saltmarsh"
     )]
     Demo(DemoArgs),

@@ -1,12 +1,15 @@
 //! `reformis demo`
 
-use std::{fs, path::Path};
+use std::{
+    fs,
+    path::{Path, PathBuf},
+};
 
 use anyhow::{Context, Result};
 use reformis_disk::source::Links;
 use reformis_machine::Site;
 use reformis_move::{
-    carry,
+    brief, carry,
     draft::{self, Order},
     prove, survey,
 };
@@ -22,17 +25,40 @@ use crate::{
 /// The server `tidelog` of the made-up tide-gauge service; `demo/README.md` tells how it was made.
 const TIDELOG: &[u8] = include_bytes!("../../../demo/tidelog.ova");
 
+/// The server `ledger` as it lay on its old host: name and content of each file.
+const LEDGER: [(&str, &[u8]); 3] = [
+    ("ledger.vmx", include_bytes!("../../../demo/ledger/ledger.vmx")),
+    ("ledger.vmdk", include_bytes!("../../../demo/ledger/ledger.vmdk")),
+    ("ledger_1.vmdk", include_bytes!("../../../demo/ledger/ledger_1.vmdk")),
+];
+
 pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
     let folder = &args.folder;
-    let archive = folder.join("tidelog.ova");
-    let landing = folder.join("landing");
-    write_data(folder, &archive)?;
-
+    write_data(folder, "tidelog.ova", TIDELOG)?;
+    for (name, bytes) in LEDGER {
+        write_data(&folder.join("ledger"), name, bytes)?;
+    }
     tell(
         "Saltmarsh Sound measures the tide at four gauges along a marshy coast. Its server tidelog writes the readings \
          down. The old host is to be switched off; it exported tidelog as one archive, and a new host with virtio \
          devices is waiting.",
     )?;
+    let first = tidelog(folder, session)?;
+    tell(
+        "The server ledger goes elsewhere, to a host with VMBus devices. It lies in a folder as its old host kept it. \
+         This time a brief is written first: what is proposed can be read, and changed, before a byte moves.",
+    )?;
+    let second = ledger(folder, session)?;
+    tell(&format!(
+        "Both machines lie complete and stopped in {}, and the sources are as they were. Have a look around.",
+        folder.join("landing").display()
+    ))?;
+    Ok(if first && second { Exit::Done } else { Exit::NotProved })
+}
+
+/// Moves tidelog as it is proposed.
+fn tidelog(folder: &Path, session: &Session) -> Result<bool> {
+    let (archive, landing) = (folder.join("tidelog.ova"), folder.join("landing"));
     step(
         "First, what is in the archive? Only metadata is read, so this takes no time.",
         &["survey", &archive.to_string_lossy()],
@@ -40,57 +66,69 @@ pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
     for survey in survey::survey(&archive, Links::OwnFolder)? {
         emit(&survey_command::show(&survey))?;
     }
-
-    let order = Order::Target {
-        path: archive.clone(),
-        machine: None,
-        destination: "virtio-host".into(),
-        into: landing.clone(),
-        choices: Box::default(),
-    };
-    let site = Site::default();
-    step(
-        "What would become of it? A draft says so before a byte moves; with --out it is a brief that can be changed.",
-        &["draft", &archive.to_string_lossy(), "--dest", "virtio-host", "--into", &landing.to_string_lossy()],
-    )?;
-    emit(&draft_command::show(&draft::draft(&order, &site, Links::OwnFolder)?, None))?;
-
     step(
         "Now the move. Each disk is streamed once, from inside the archive into its final form.",
         &["carry", &archive.to_string_lossy(), "--dest", "virtio-host", "--into", &landing.to_string_lossy()],
     )?;
-    let options = carry::Options {
-        order,
-        site,
-        accept: Vec::new(),
-        // What is replaced is the landing of an earlier demo.
-        force: true,
-        links: Links::OwnFolder,
+    let order = Order::Target {
+        path: archive,
+        machine: None,
+        destination: "virtio-host".into(),
+        into: landing,
+        choices: Box::default(),
     };
-    let landed = carry::carry(&options, &session.context())?;
-    emit(&carry_command::show(&landed))?;
-
-    let receipt = landed.folder.join("receipt.json");
-    step(
-        "Is it the same machine? Every byte of the landing is compared with the archive.",
-        &["prove", &receipt.to_string_lossy()],
-    )?;
-    let proof = prove::prove_receipt(&receipt, Links::OwnFolder, &session.context())?;
-    emit(&prove_command::show(&proof))?;
-    tell(&format!(
-        "The machine lies complete and stopped in {}, and the archive is as it was. Have a look around.",
-        landed.folder.display()
-    ))?;
-    Ok(if proof.holds { Exit::Done } else { Exit::NotProved })
+    let receipt = carry(order, session)?;
+    prove("Is it the same machine? Every byte of the landing is compared with the archive.", &receipt, session)
 }
 
-/// Writes the archive, unless it is there from an earlier run; another file of that name is not touched.
-fn write_data(folder: &Path, archive: &Path) -> Result<()> {
+/// Moves ledger as a brief says.
+fn ledger(folder: &Path, session: &Session) -> Result<bool> {
+    let (source, landing, brief) = (folder.join("ledger"), folder.join("landing"), folder.join("ledger.toml"));
+    let words = [&source, &landing, &brief].map(|path| path.to_string_lossy().into_owned());
+    step(
+        "What is now, and what would be?",
+        &["draft", &words[0], "--dest", "vmbus-host", "--into", &words[1], "--out", &words[2]],
+    )?;
+    let order = Order::Target {
+        path: source,
+        machine: None,
+        destination: "vmbus-host".into(),
+        into: landing,
+        choices: Box::default(),
+    };
+    let draft = draft::draft(&order, &Site::default(), Links::OwnFolder)?;
+    draft_command::save(&brief, &brief::write(&draft.brief, &draft.notes), true)?;
+    emit(&draft_command::show(&draft, Some(&brief)))?;
+    step("The brief may be changed now, in any editor; here it goes as it is.", &["carry", &words[2]])?;
+    let receipt = carry(draft::read_brief(&brief)?, session)?;
+    prove("And is it the same?", &receipt, session)
+}
+
+/// Makes a move and shows its landing; returns where the receipt is.
+fn carry(order: Order, session: &Session) -> Result<PathBuf> {
+    // What is replaced is the landing of an earlier demo.
+    let options =
+        carry::Options { order, site: Site::default(), accept: Vec::new(), force: true, links: Links::OwnFolder };
+    let landed = carry::carry(&options, &session.context())?;
+    emit(&carry_command::show(&landed))?;
+    Ok(landed.folder.join("receipt.json"))
+}
+
+fn prove(text: &str, receipt: &Path, session: &Session) -> Result<bool> {
+    step(text, &["prove", &receipt.to_string_lossy()])?;
+    let proof = prove::prove_receipt(receipt, Links::OwnFolder, &session.context())?;
+    emit(&prove_command::show(&proof))?;
+    Ok(proof.holds)
+}
+
+/// Writes a file of the demo's data, unless it is there from an earlier run; another file of that name is not touched.
+fn write_data(folder: &Path, name: &str, content: &[u8]) -> Result<()> {
     fs::create_dir_all(folder).with_context(|| format!("making '{}'", folder.display()))?;
-    match fs::read(archive) {
-        Ok(bytes) if bytes == TIDELOG => Ok(()),
-        Ok(_) => anyhow::bail!("'{}' exists and is not the demo's data: choose another folder", archive.display()),
-        Err(_) => fs::write(archive, TIDELOG).with_context(|| format!("writing '{}'", archive.display())),
+    let path = folder.join(name);
+    match fs::read(&path) {
+        Ok(bytes) if bytes == content => Ok(()),
+        Ok(_) => anyhow::bail!("'{}' exists and is not the demo's data: choose another folder", path.display()),
+        Err(_) => fs::write(&path, content).with_context(|| format!("writing '{}'", path.display())),
     }
 }
 

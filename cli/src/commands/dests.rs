@@ -63,8 +63,8 @@ fn show(destination: &Destination) -> String {
     if rules.full_only {
         told.push("a disk has all its space present".into());
     }
-    told.extend(rules.name_characters.iter().map(|set| format!("a name has the characters {set}")));
-    told.extend(rules.longest_name.iter().map(|most| format!("a name has at most {most} of them")));
+    told.extend(rules.name_characters.iter().map(|set| format!("a name is made of {set}")));
+    told.extend(rules.longest_name.iter().map(|most| format!("a name has at most {most} characters")));
     let lacks: Vec<&str> = destination
         .lacks
         .iter()
@@ -76,7 +76,7 @@ fn show(destination: &Destination) -> String {
         })
         .collect();
     text += &pairs(&[
-        ("comes from", destination.origin.clone()),
+        ("from", destination.origin.clone()),
         ("disks", disks.join(", ")),
         ("firmware", destination.firmware.join(", ")),
         ("machine file", join(destination.machine_files.iter().map(|kind| kind.name()).collect())),

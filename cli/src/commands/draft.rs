@@ -45,7 +45,7 @@ pub(crate) fn run(args: &DraftArgs, session: &Session) -> Result<Exit> {
 }
 
 /// Writes the brief: whole or not at all, and over nothing that a person may have changed.
-fn save(path: &Path, text: &str, force: bool) -> Result<()> {
+pub(crate) fn save(path: &Path, text: &str, force: bool) -> Result<()> {
     let context = || format!("writing the brief '{}'", path.display());
     if !force && path.symlink_metadata().is_ok() {
         bail!("'{}' exists; --force replaces it", path.display());

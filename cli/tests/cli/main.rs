@@ -3,7 +3,9 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod accidents;
+mod briefs;
 mod hosts;
+mod hosts_around;
 mod journey;
 mod recast;
 mod refusals;

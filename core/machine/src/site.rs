@@ -81,7 +81,7 @@ impl Site {
         let built_in = |name: &str| BUILT_IN.iter().find(|(known, _)| *known == name).map(|(_, text)| *text);
         let Some(own) = self.destinations.get(name) else {
             let text = built_in(name).ok_or_else(|| Error::NoDestination { name: name.into(), known: self.names() })?;
-            return Destination::parse(name, text, "part of reformis");
+            return Destination::parse(name, text, "built in");
         };
         let wrong = |what: String| Error::Destination { file: format!("{}: {name}", self.file), what };
         let mut own = own.clone();
@@ -108,8 +108,8 @@ impl Site {
 
 fn text_origin(like: Option<&str>, is_ours: bool) -> Option<String> {
     match like {
-        Some(like) => Some(format!("{like}, which is part of reformis")),
-        None => is_ours.then(|| "part of reformis".to_string()),
+        Some(like) => Some(format!("{like}, which is built in")),
+        None => is_ours.then(|| "built in".to_string()),
     }
 }
 
@@ -155,7 +155,7 @@ mod tests {
         assert_eq!(own.rules.largest_disk.as_deref(), Some("4TiB"));
         assert_eq!(own.disks, site.destination("virtio-host").unwrap().disks);
         assert_eq!(site.names().len(), 8);
-        assert!(site.destination("vdi-host").unwrap().origin.starts_with("part of"));
+        assert!(site.destination("vdi-host").unwrap().origin.starts_with("built in"));
     }
 
     #[test]

@@ -83,6 +83,7 @@ pub enum Finding {
     NotOffered { what: &'static str, asked: String, destination: String, offered: String },
     NameNotAllowed { name: String, proposed: String },
     NetworkUnmapped { adapter: String, network: String, to: String },
+    Unconnected { adapter: String, network: Option<String> },
     MacTwice { mac: String, other: String },
     NoSuchDisk { disk: String, known: String },
     NoSuchAdapter { adapter: String },
@@ -422,13 +423,15 @@ impl Finding {
             Self::NetworkUnmapped { adapter, network, to } => (
                 Caution,
                 "network-unmapped",
-                match to.as_str() {
-                    "" => format!(
-                        "the network '{network}' of adapter '{adapter}' has no new name: it is left unconnected"
-                    ),
-                    to => {
-                        format!("the network '{network}' of adapter '{adapter}' has no new name: it is put on '{to}'")
-                    }
+                format!("the network '{network}' of adapter '{adapter}' has no new name: it is put on '{to}'"),
+                "Say the network in the brief or with --network, or map it in the site's reformis.toml.",
+            ),
+            Self::Unconnected { adapter, network } => (
+                Caution,
+                "adapter-unconnected",
+                match network {
+                    Some(network) => format!("adapter '{adapter}' is connected to no network; it was on '{network}'"),
+                    None => format!("adapter '{adapter}' is connected to no network"),
                 },
                 "Say the network in the brief or with --network, or map it in the site's reformis.toml.",
             ),

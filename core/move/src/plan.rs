@@ -358,6 +358,10 @@ impl Settler<'_> {
                 self.findings.push(Finding::NoSuchAdapter { adapter: source.clone() });
             }
             let name = new.source.clone().unwrap_or_else(|| format!("adapter {}", index + 1));
+            if new.network.is_none() && new.connected {
+                let network = old.and_then(|old| old.network.clone());
+                self.findings.push(Finding::Unconnected { adapter: name.clone(), network });
+            }
             let mac = match &new.mac {
                 Mac::Keep => old.and_then(|old| old.mac.clone()),
                 Mac::Fresh => Some(fresh_mac()),

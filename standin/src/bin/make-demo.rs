@@ -1,4 +1,5 @@
-//! Makes `demo/tidelog.ova` from `demo/tree`: see `demo/README.md`.
+//! Makes `demo/tidelog.ova` from `demo/tree`, and the disks of `demo/ledger`: see `demo/README.md`. Makes all, or what is
+//! named: `make-demo ledger`.
 
 use std::{
     fs::{self, File},
@@ -100,8 +101,56 @@ fn stream(disk: &Path, name: &str) -> Result<Vec<u8>> {
     Ok(bytes)
 }
 
+/// A GPT disk with a loader in the fallback path and a small root file system, and one with accounts.
+fn ledger(demo: &Path) -> Result<()> {
+    let work = tempfile::tempdir()?;
+    let work = work.path();
+    let (disk, esp, root, data) = (work.join("disk"), work.join("esp"), work.join("root"), work.join("data"));
+    let image = File::options().create(true).truncate(true).read(true).write(true).open(&disk)?;
+    image.set_len(2 << 30)?;
+    let table = "label: gpt\nlabel-id: 5A170000-0000-4000-8000-000000000030\nstart=2048, size=32768, type=U\n\
+                 size=4157440, type=L\n";
+    let script = work.join("table");
+    fs::write(&script, table)?;
+    run(Command::new("sfdisk").arg("-q").arg(&disk).stdin(File::open(script)?))?;
+    File::create(&esp)?.set_len(16 << 20)?;
+    run(Command::new("mkfs.fat").args(["-F", "16", "-i", "5a170030", "--invariant"]).arg(&esp))?;
+    let loader = work.join("loader");
+    fs::write(&loader, b"MZ: where the loader of a real system would be\n")?;
+    run(Command::new("mmd").arg("-i").arg(&esp).args(["::EFI", "::EFI/BOOT"]))?;
+    run(Command::new("mcopy").arg("-i").arg(&esp).arg(&loader).arg("::EFI/BOOT/BOOTX64.EFI"))?;
+    copy_into(&image, &esp, MIB)?;
+    let (tree, accounts) = (work.join("tree"), work.join("accounts"));
+    fs::create_dir_all(tree.join("etc"))?;
+    fs::write(tree.join("etc/hostname"), "ledger\n")?;
+    fs::create_dir_all(&accounts)?;
+    let lines: String =
+        (1..=900).map(|n| format!("2026-{:02}-01,gauge {},{} shells\n", n % 12 + 1, n % 4, n * 7 % 90)).collect();
+    fs::write(accounts.join("accounts.csv"), lines)?;
+    settle_times(&tree)?;
+    settle_times(&accounts)?;
+    ext4(&root, 4_157_440 * 512, "root", "5a170000-0000-4000-8000-000000000031", &tree)?;
+    copy_into(&image, &root, 17 * MIB)?;
+    ext4(&data, 1 << 30, "accounts", "5a170000-0000-4000-8000-000000000032", &accounts)?;
+    fs::write(demo.join("ledger/ledger.vmdk"), stream(&disk, "ledger.vmdk")?)?;
+    fs::write(demo.join("ledger/ledger_1.vmdk"), stream(&data, "ledger_1.vmdk")?)?;
+    Ok(())
+}
+
 fn main() -> Result<()> {
     let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../demo");
+    let named: Vec<String> = std::env::args().skip(1).collect();
+    let wanted = |name: &str| named.is_empty() || named.iter().any(|known| known == name);
+    if wanted("ledger") {
+        ledger(&demo)?;
+    }
+    if wanted("tidelog") {
+        tidelog(&demo)?;
+    }
+    Ok(())
+}
+
+fn tidelog(demo: &Path) -> Result<()> {
     let work = tempfile::tempdir()?;
     let tree = work.path().join("tree");
     run(Command::new("cp").arg("-r").arg(demo.join("tree/root")).arg(&tree))?;

@@ -122,6 +122,12 @@ pub fn propose(
 ) -> Result<Proposal> {
     let before = machine_before(target, boot);
     let mut maker = Maker { destination, site, choices, notes: Notes::new(), findings: Vec::new() };
+    for (index, disk) in target.disks.iter().enumerate() {
+        let file =
+            disk.parts.first().map(|part| part.storage.name().rsplit('/').next().unwrap_or_default().to_string());
+        let file = file.unwrap_or_else(|| "starts empty".into());
+        maker.note(format!("disks.{index}.source"), format!("{file}, {}", crate::plan::shown(disk.size)));
+    }
     let (machine_file, shape) = maker.machine_file_and_shape()?;
     let machine = maker.machine(&before, target.described.as_ref(), boot);
     let disks = maker.disks(&before, machine.starts_with(), &shape);
@@ -221,6 +227,21 @@ impl Maker<'_> {
             let word = system.description.clone().unwrap_or_default();
             self.notes.entry("machine.system".into()).or_insert(format!("CIM OS type; '{word}' in the source"));
         }
+        if let Some(described) = described {
+            let from = format!("from the {}", described.kind.name());
+            for key in ["sockets", "memory", "firmware", "clock"] {
+                self.notes.entry(format!("machine.{key}")).or_insert(from.clone());
+            }
+            if before.uuid.is_none() {
+                self.note("machine.uuid", "made anew: the source does not say one");
+            }
+        }
+        if self.choices.memory.is_some() {
+            self.notes.remove("machine.memory");
+        }
+        if self.choices.sockets.is_some() {
+            self.notes.remove("machine.sockets");
+        }
         let serial_ports = if self.destination.lacks(Lacking::SerialPorts) { 0 } else { before.serial_ports.min(4) };
         NewMachine {
             name,
@@ -295,15 +316,18 @@ impl Maker<'_> {
         let format: Shape =
             shape.shape.parse().unwrap_or(Shape::new(reformis_disk::Format::Raw, reformis_disk::Layout::Thin));
         let mut places = controller.places();
-        let (_, mut last) = (0, (0, 0));
+        let mut last = (0, 0);
         let multiple = self.destination.rules.multiple();
         let disks = before.disks.iter().enumerate().map(|(index, disk)| {
             // Beyond the last place there is none: the plan tells.
             let (bus, slot) = places.next().unwrap_or((last.0, last.1 + 1));
             last = (bus, slot);
-            if disk.controller == controller.kind && controller.kind != ControllerKind::Unknown {
-                self.notes.insert(format!("disks.{index}.controller"), "as it was".into());
-            }
+            let note = match disk.controller {
+                ControllerKind::Unknown => "the destination's default".to_string(),
+                kind if kind == controller.kind => "as it was".to_string(),
+                kind => format!("the destination's default; it was {kind} {}:{}", disk.bus, disk.slot),
+            };
+            self.notes.insert(format!("disks.{index}.controller"), note);
             NewDisk {
                 source: disk.id.clone(),
                 file: None,
@@ -377,11 +401,10 @@ impl Maker<'_> {
         }
         let to = self.destination.network.clone();
         if to.as_ref() != Some(&old) {
-            if to.is_some() {
-                self.note(path, format!("the destination's default; it was '{old}'"));
-            }
-            let put = to.clone().unwrap_or_default();
-            self.findings.push(Finding::NetworkUnmapped { adapter: name, network: old, to: put });
+            let whose = if to.is_some() { "the destination's default" } else { "not connected" };
+            self.note(path, format!("{whose}; it was '{old}'"));
+            let unmapped = to.clone().map(|to| Finding::NetworkUnmapped { adapter: name, network: old, to });
+            self.findings.extend(unmapped);
         }
         to
     }

@@ -64,11 +64,14 @@ const TABLES: [(&str, &[&str]); 5] = [
 
 fn lines(text: &mut String, path: &str, table: &toml::Table, keys: &[&str], notes: &Notes) {
     for key in keys {
-        let Some(value) = table.get(*key) else { continue };
-        let line = format!("{key} = {value}");
-        match notes.get(&format!("{path}.{key}")) {
-            Some(note) => writeln!(text, "{line:<36}# {}", plain(note)).ok(),
-            None => writeln!(text, "{line}").ok(),
+        let note = notes.get(&format!("{path}.{key}")).map(|note| plain(note));
+        let line = table.get(*key).map(|value| format!("{key} = {value}"));
+        match (line, note) {
+            (Some(line), Some(note)) => writeln!(text, "{line:<36}# {note}").ok(),
+            (Some(line), None) => writeln!(text, "{line}").ok(),
+            // What is not said, and why.
+            (None, Some(note)) => writeln!(text, "{:<36}# {note}", format!("# {key} =")).ok(),
+            (None, None) => None,
         };
     }
 }
