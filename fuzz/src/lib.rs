@@ -7,6 +7,7 @@ use reformis_disk::{
     formats::Opener,
     source::{Identity, Links, MemoryStorage},
 };
+use reformis_machine::{LandedDisk, MachineFile, domain, launch, ovf, script, vbox, vmx};
 
 /// A file whose every neighbour holds the same bytes.
 struct Pair {
@@ -146,5 +147,37 @@ pub fn fix_vhd(bytes: &mut [u8]) {
             range[64..68].copy_from_slice(&(!sum).to_be_bytes());
         };
         fix_last(&mut bytes[last..]);
+    }
+}
+
+/// Reads a machine file; what is read is written in every kind, which must be read again, and in its own kind over what
+/// it was.
+pub fn machine_file(kind: MachineFile, bytes: &[u8]) {
+    MachineFile::detect(bytes);
+    let Ok(document) = reformis_machine::read(kind, bytes, "fuzz") else { return };
+    let earlier = String::from_utf8_lossy(bytes);
+    for mut machine in document.machines.into_iter().take(4) {
+        // As a plan has it.
+        machine.memory = machine.memory.next_multiple_of(1 << 20);
+        for disk in &mut machine.disks {
+            disk.files = vec!["disk.img".into()];
+        }
+        machine.disks.truncate(64);
+        if machine.disks.iter().any(|disk| disk.bus > 64) {
+            return;
+        }
+        let landed = vec![LandedDisk::default(); machine.disks.len()];
+        let check = |kind, text: String| {
+            reformis_machine::read(kind, text.as_bytes(), "again").expect("what is written is sound");
+        };
+        for earlier in [None, Some(&*earlier)] {
+            let of = |own| earlier.filter(|_| kind == own);
+            check(MachineFile::DomainXml, domain::write(&machine, of(MachineFile::DomainXml)).expect("memory"));
+            check(MachineFile::Ovf, ovf::write(&machine, &landed, "x", of(MachineFile::Ovf)).expect("memory"));
+            check(MachineFile::Vmx, vmx::write(&machine, of(MachineFile::Vmx)));
+            check(MachineFile::Vbox, vbox::write(&machine, &landed, of(MachineFile::Vbox)).expect("memory"));
+            check(MachineFile::LaunchJson, launch::write(&machine, &landed, "x", of(MachineFile::LaunchJson)));
+        }
+        script::write(&machine);
     }
 }

@@ -17,6 +17,7 @@ use reformis_disk::{
     source::MemoryStorage,
 };
 use reformis_fuzz::join;
+use reformis_machine::{MachineFile, launch};
 use reformis_standin::{
     content::Content,
     deltas::{Delta, datastore, vdi, vhd, vhdx},
@@ -130,6 +131,22 @@ fn emulated(options: &Value, beside: Option<&[u8]>, snapshot: bool) -> anyhow::R
     Ok(join(&fs::read(&path)?, &second))
 }
 
+/// A disk with a master boot record and an EFI system partition.
+fn with_esp() -> Vec<u8> {
+    let mut esp = Cursor::new(vec![0; 200 * 512]);
+    fatfs::format_volume(&mut esp, fatfs::FormatVolumeOptions::new()).expect("a file system in memory");
+    let file_system = fatfs::FileSystem::new(&mut esp, fatfs::FsOptions::new()).expect("a file system in memory");
+    let boot = file_system.root_dir().create_dir("EFI").and_then(|efi| efi.create_dir("BOOT")).expect("folders");
+    boot.create_file("BOOTX64.EFI").and_then(|mut file| file.write_all(b"MZ")).expect("a loader");
+    drop(boot);
+    drop(file_system);
+    let mut disk = vec![0; 8 * 512];
+    disk[446..462].copy_from_slice(&[0x80, 0, 0, 0, 0xef, 0, 0, 0, 8, 0, 0, 0, 200, 0, 0, 0]);
+    disk[510..512].copy_from_slice(&[0x55, 0xaa]);
+    disk.extend(esp.into_inner());
+    disk
+}
+
 fn main() {
     let corpus = Path::new(env!("CARGO_MANIFEST_DIR")).join("corpus");
     let put = |target: &str, name: &str, bytes: &[u8]| {
@@ -192,15 +209,24 @@ fn main() {
         }
     }
 
-    let samples = [
-        include_str!("../../core/machine/tests/samples/buoycam-efi.ovf"),
-        include_str!("../../core/machine/tests/samples/ledger-desktop.ovf"),
-        include_str!("../../core/machine/tests/samples/tidegate-pieces.ovf"),
-    ];
-    for (index, sample) in samples.iter().enumerate() {
-        put("ovf", &format!("{index}.ovf"), sample.as_bytes());
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../core/machine/tests/samples");
+    for entry in fs::read_dir(folder).expect("samples").flatten() {
+        let path = entry.path();
+        let target = match path.extension().and_then(|e| e.to_str()) {
+            Some("xml") => "domain",
+            Some(ending @ ("ovf" | "vmx" | "vbox")) => ending,
+            _ => continue,
+        };
+        let bytes = fs::read(&path).expect("a sample");
+        put(target, &entry.file_name().to_string_lossy(), &bytes);
+        let Ok(document) = reformis_machine::read(MachineFile::Vmx, &bytes, "seed") else { continue };
+        put("launch", "machine.json", launch::write(&document.machines[0], &[], "nvme-cloud", None).as_bytes());
     }
-    let files: [(&str, &[u8]); 2] = [("a.ovf", samples[0].as_bytes()), ("a", &[7; 700])];
+    put("brief", "brief.toml", include_bytes!("brief.toml"));
+    put("brief", "site.toml", b"[networks]\n'a' = 'b'\n[destinations.x]\nlike = 'virtio-host'\nsummary = 'y'\n");
+    put("guest", "esp", &with_esp());
+    let sample = include_str!("../../core/machine/tests/samples/buoycam-efi.ovf");
+    let files: [(&str, &[u8]); 2] = [("a.ovf", sample.as_bytes()), ("a", &[7; 700])];
     let mut last = Vec::new();
     for (index, kind) in [ManifestKind::Sha1, ManifestKind::Sha256, ManifestKind::Sha512].into_iter().enumerate() {
         let manifest = ova::manifest(kind, &files);

@@ -1,5 +1,7 @@
 //! The lines of a file, without their meaning.
 
+use std::collections::HashMap;
+
 use crate::{
     error::{Error, Result},
     xml,
@@ -11,6 +13,8 @@ const MAX_LINES: usize = 50_000;
 /// The settings of a file in their order.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Entries {
+    /// Where the last line of each key is, by the key in lower case.
+    places: HashMap<String, usize>,
     /// Line, from 1 and 0 for what is written, key and value.
     lines: Vec<(u32, String, String)>,
 }
@@ -41,18 +45,28 @@ impl Entries {
             }
             lines.push((line_number, key.trim().to_string(), unescape(value)));
         }
-        Ok(Self { lines })
+        let mut entries = Self::default();
+        lines.into_iter().for_each(|line| entries.add(line));
+        Ok(entries)
     }
 
     /// The value of a key; of several, the last counts.
     pub(super) fn get(&self, key: &str) -> Option<&str> {
-        let found = self.lines.iter().rev().find(|(_, known, _)| known.eq_ignore_ascii_case(key));
-        found.map(|(.., value)| value.as_str()).filter(|value| !value.is_empty())
+        self.find(key).map(|(.., value)| value.as_str()).filter(|value| !value.is_empty())
+    }
+
+    fn find(&self, key: &str) -> Option<&(u32, String, String)> {
+        self.places.get(&key.to_ascii_lowercase()).map(|&index| &self.lines[index])
+    }
+
+    fn add(&mut self, line: (u32, String, String)) {
+        self.places.insert(line.1.to_ascii_lowercase(), self.lines.len());
+        self.lines.push(line);
     }
 
     /// The line on which a key stands, from 1; 0 when it is nowhere.
     pub(super) fn line(&self, key: &str) -> u32 {
-        self.lines.iter().rev().find(|(_, known, _)| known.eq_ignore_ascii_case(key)).map_or(0, |(line, ..)| *line)
+        self.find(key).map_or(0, |(line, ..)| *line)
     }
 
     /// Whether a key says yes.
@@ -67,7 +81,7 @@ impl Entries {
 
     /// Adds a setting.
     pub(super) fn push(&mut self, key: impl Into<String>, value: impl Into<String>) {
-        self.lines.push((0, key.into(), value.into()));
+        self.add((0, key.into(), value.into()));
     }
 
     /// The lines as they are written.
