@@ -27,10 +27,27 @@ impl Emulator {
     /// # Errors
     /// When it is not installed or does not answer.
     pub fn start() -> Result<Self> {
+        Self::with(
+            tempfile::tempdir()?,
+            &["-machine", "none", "-nodefaults", "-display", "none", "-S"].map(String::from),
+        )
+    }
+
+    /// Starts one with the machine of a domain, before its first instruction.
+    ///
+    /// # Errors
+    /// The emulator's own words, when it does not take the machine.
+    pub fn start_domain(xml: &str) -> Result<Self> {
         let folder = tempfile::tempdir()?;
+        let line = crate::domain::start_line(xml, folder.path())?;
+        Self::with(folder, &line)
+    }
+
+    fn with(folder: TempDir, line: &[String]) -> Result<Self> {
         let socket = folder.path().join("control");
         let child = Command::new("qemu-system-x86_64")
-            .args(["-machine", "none", "-nodefaults", "-display", "none", "-S", "-qmp"])
+            .args(line)
+            .arg("-qmp")
             .arg(format!("unix:{},server=on,wait=off", socket.display()))
             .stdin(Stdio::null())
             .spawn()

@@ -5,6 +5,7 @@
 
 pub mod content;
 pub mod deltas;
+pub mod domain;
 pub mod emulator;
 pub mod export;
 pub mod nbd;

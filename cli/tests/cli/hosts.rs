@@ -31,6 +31,24 @@ fn libvirt_accepts_the_landing_as_it_stands() {
     assert!(defined.out.contains("tidelog-0.qcow2") && defined.out.contains("tidelog-1.qcow2"), "{}", defined.out);
 }
 
+#[test]
+#[ignore = "needs the machine emulator and ovmf"]
+fn the_emulator_starts_the_landing() {
+    let place = Place::new();
+    place.write("tidelog.ova", TIDELOG);
+    for controller in ["virtio-scsi", "virtio-blk", "ahci"] {
+        place.run(&["draft", "tidelog.ova", "--dest", "virtio-host", "--out", "b.toml", "--force", "-q"]).expect(0);
+        let brief = fs::read_to_string(place.path("b.toml")).unwrap();
+        fs::write(place.path("b.toml"), brief.replace("\"virtio-scsi\"", &format!("\"{controller}\""))).unwrap();
+        place.run(&["carry", "b.toml", "--force", "-q"]).expect(0);
+        let xml = fs::read_to_string(place.path("landing/tidelog/tidelog.xml")).unwrap();
+        let mut emulator = Emulator::start_domain(&xml).unwrap();
+        let blocks = emulator.command("query-block", &serde_json::json!({})).unwrap();
+        let size = |index: usize| blocks[index]["inserted"]["image"]["virtual-size"].as_u64();
+        assert_eq!((size(0), size(1)), (Some(3 << 30), Some(1 << 30)), "{controller}: {blocks}");
+    }
+}
+
 /// The demo's disks, as the emulator's block layer and a general archiver read both source and result.
 #[test]
 #[ignore = "needs the machine emulator and 7zz"]
