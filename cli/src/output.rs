@@ -80,10 +80,18 @@ pub(crate) fn pairs(pairs: &[(&str, String)]) -> String {
     let hanging = " ".repeat(longest + 4);
     for (name, value) in pairs {
         let value = printable(value);
-        let lines = textwrap::wrap(&value, width() - hanging.len() - 2);
+        let lines = wrapped(&value, width() - hanging.len() - 2);
         writeln!(text, "  {}  {}", paint(FAINT, format!("{name:longest$}")), lines.join(&format!("\n{hanging}"))).ok();
     }
     text
+}
+
+/// `text` in lines of `width` characters, broken at spaces alone: a code or an address is looked for as it stands.
+pub(crate) fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let options = textwrap::Options::new(width.max(1))
+        .word_separator(textwrap::WordSeparator::AsciiSpace)
+        .word_splitter(textwrap::WordSplitter::NoHyphenation);
+    textwrap::wrap(text, options).into_iter().map(|line| line.into_owned()).collect()
 }
 
 /// Findings, the worst first, each with its remedy below.
@@ -98,7 +106,7 @@ pub(crate) fn findings(records: &[FindingRecord]) -> String {
             Severity::Note => FAINT,
         };
         let hanging = " ".repeat(11);
-        let wrap = |line: &str| textwrap::wrap(line, width() - 13).join(&format!("\n{hanging}"));
+        let wrap = |line: &str| wrapped(line, width() - 13).join(&format!("\n{hanging}"));
         let head = wrap(&format!("{} [{}]", upper_first(&printable(&record.sentence)), record.code));
         writeln!(text, "  {}  {head}", paint(style, format!("{:7}", record.severity.name()))).ok();
         let remedy = wrap(&record.remedy);

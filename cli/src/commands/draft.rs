@@ -78,7 +78,7 @@ pub(crate) fn show(draft: &Draft, out: Option<&Path>) -> String {
         shown(&journey.source),
         shown(&journey.destination)
     );
-    for (part, title) in [("machine", "Machine"), ("disks", "Disks"), ("adapters", "Adapters")] {
+    for (part, title) in [("machine", "Machine"), ("disks", "Disks"), ("adapters", "Adapters"), ("drives", "Drives")] {
         let rows: Vec<&Row> = draft.summary.iter().filter(|row| row.part == part).collect();
         if !rows.is_empty() {
             text += &heading(title);
@@ -115,10 +115,8 @@ fn side_by_side(rows: &[&Row]) -> String {
     let left = rows.iter().map(|row| shown(&row.before).chars().count()).max().unwrap_or(0).min(each);
     let mut text = String::new();
     for row in rows {
-        let what = textwrap::wrap(&shown(&row.what), first.max(1)).iter().map(ToString::to_string).collect::<Vec<_>>();
-        let wrap = |cell: &str, width: usize| -> Vec<String> {
-            textwrap::wrap(&shown(cell), width.max(10)).iter().map(ToString::to_string).collect()
-        };
+        let wrap = |cell: &str, width: usize| output::wrapped(&shown(cell), width.max(10));
+        let what = wrap(&row.what, first);
         let same = row.before == row.after;
         let before = wrap(if row.before.is_empty() { "–" } else { &row.before }, left);
         let after = wrap(if row.after.is_empty() { "stays behind" } else { &row.after }, each);

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use reformis_disk::source::Links;
 use reformis_guest::Look;
-use reformis_machine::{Destination, Machine, MachineFile, Site};
+use reformis_machine::{Destination, Machine, MachineFile, RemovableKind, Site};
 use serde::Serialize;
 
 use crate::{
@@ -177,7 +177,24 @@ fn summary(prepared: &Prepared, before: &Machine) -> Vec<Row> {
     }
     disks(prepared, before, &mut rows);
     adapters(prepared, before, &mut rows);
+    drives(prepared, before, &mut rows);
     rows
+}
+
+fn drives(prepared: &Prepared, before: &Machine, rows: &mut Vec<Row>) {
+    for (kind, word) in [(RemovableKind::Cdrom, "CD"), (RemovableKind::Floppy, "floppy")] {
+        let old: Vec<_> = before.removable.iter().filter(|drive| drive.kind == kind).collect();
+        let new: Vec<_> = prepared.brief.drives.iter().filter(|drive| drive.kind == kind).collect();
+        for index in 0..old.len().max(new.len()) {
+            let was = old.get(index).map(|drive| {
+                let media = drive.media.as_ref().map_or("empty".into(), |media| format!("with {media}"));
+                format!("on {}, {media}", drive.controller)
+            });
+            let after = new.get(index).map(|drive| format!("on {}, empty", drive.controller));
+            let (before, after) = (was.unwrap_or_default(), after.unwrap_or_default());
+            rows.push(Row { part: "drives", what: word.into(), before, after });
+        }
+    }
 }
 
 fn boot(position: Option<u32>) -> String {
