@@ -91,7 +91,7 @@ pub(crate) fn wrapped(text: &str, width: usize) -> Vec<String> {
     let options = textwrap::Options::new(width.max(1))
         .word_separator(textwrap::WordSeparator::AsciiSpace)
         .word_splitter(textwrap::WordSplitter::NoHyphenation);
-    textwrap::wrap(text, options).into_iter().map(|line| line.into_owned()).collect()
+    textwrap::wrap(text, options).into_iter().map(std::borrow::Cow::into_owned).collect()
 }
 
 /// Findings, the worst first, each with its remedy below.
