@@ -7,6 +7,7 @@ mod briefs;
 mod hosts;
 mod hosts_around;
 mod journey;
+mod machine_files;
 mod recast;
 mod refusals;
 mod streams;

@@ -5,6 +5,8 @@
 
 use std::{collections::BTreeSet, fs, path::Path};
 
+use serde_json::Value;
+
 use insta::{assert_json_snapshot, assert_snapshot};
 use reformis_machine::{
     Document, LandedDisk, Machine, MachineFile, domain, launch, lost, ovf, read, script, vbox, vmx,
@@ -313,4 +315,109 @@ fn strip_strings(text: &str) -> String {
         code.push('\n');
     }
     code
+}
+
+/// The rules of DMTF's schemas (DSP8023 and the CIM classes): order of elements, unique instances, sound references.
+#[test]
+fn descriptors_keep_to_the_rules_of_the_schema() {
+    for (name, bytes) in samples() {
+        for mut machine in document(&name, &bytes).machines {
+            for (index, disk) in machine.disks.iter_mut().enumerate() {
+                disk.files = vec![format!("disk-{index}.vmdk")];
+            }
+            let text = write(MachineFile::Ovf, &machine, None);
+            let document = roxmltree::Document::parse(&text).unwrap();
+            let names = |node: roxmltree::Node<'_, '_>| -> Vec<String> {
+                node.children().filter(roxmltree::Node::is_element).map(|c| c.tag_name().name().to_string()).collect()
+            };
+            let top = names(document.root_element());
+            let order = ["References", "DiskSection", "NetworkSection", "VirtualSystem"];
+            assert_eq!(top, order.into_iter().filter(|n| top.contains(&n.to_string())).collect::<Vec<_>>());
+            let all = |name: &'static str| document.descendants().filter(move |n| n.tag_name().name() == name);
+            for section in document.descendants().filter(|n| n.tag_name().name().ends_with("Section")) {
+                assert_eq!(names(section)[0], "Info", "{name}");
+            }
+            assert_eq!(names(all("VirtualSystem").next().unwrap())[..2], ["Info", "Name"]);
+            let mut instances = BTreeSet::new();
+            for item in all("Item") {
+                let fields = item.children().filter(|n| {
+                    n.tag_name().namespace().is_some_and(|ns| ns.contains("RASD") || ns.contains("ResourceAllocation"))
+                });
+                let fields: Vec<_> = fields.map(|n| n.tag_name().name()).collect();
+                assert!(fields.is_sorted(), "{name}: {fields:?}");
+                assert!(["ElementName", "InstanceID", "ResourceType"].iter().all(|n| fields.contains(n)), "{fields:?}");
+                let value = |field: &str| item.children().find(|n| n.tag_name().name() == field).and_then(|n| n.text());
+                assert!(value("Parent").is_none_or(|parent| instances.contains(parent)), "{name}: parents come first");
+                assert!(instances.insert(value("InstanceID").unwrap()), "{name}: an instance twice");
+                if let Some(host) = value("HostResource") {
+                    let id = host.strip_prefix("ovf:/disk/").unwrap();
+                    let disk =
+                        all("Disk").find(|n| n.attributes().any(|a| a.name() == "diskId" && a.value() == id)).unwrap();
+                    let file = disk.attributes().find(|a| a.name() == "fileRef").unwrap().value();
+                    assert!(all("File").any(|n| n.attributes().any(|a| a.name() == "id" && a.value() == file)));
+                }
+                if let Some(network) = value("Connection") {
+                    assert!(all("Network").any(|n| n.attributes().any(|a| a.value() == network)), "{name}: {network}");
+                }
+            }
+        }
+    }
+}
+
+/// Launch JSON against the schema in `docs/`, as far as the schema's own words go.
+#[test]
+fn launch_json_keeps_to_its_published_schema() {
+    let schema: Value = serde_json::from_str(include_str!("../../../docs/launch.schema.json")).unwrap();
+    let mut wrong = Vec::new();
+    for (name, bytes) in samples() {
+        for machine in document(&name, &bytes).machines {
+            let value: Value = serde_json::from_str(&write(MachineFile::LaunchJson, &machine, None)).unwrap();
+            check(&schema, &schema, &value, &name, &mut wrong);
+        }
+    }
+    assert_eq!(wrong, [""; 0]);
+    // The checker itself notices what is wrong.
+    check(&schema, &schema, &serde_json::json!({ "schema": 2, "machine": { "memory": "x" } }), "bad", &mut wrong);
+    assert!(wrong.len() > 8, "{wrong:?}");
+}
+
+fn check(root: &Value, schema: &Value, value: &Value, at: &str, wrong: &mut Vec<String>) {
+    if let Some(name) = schema["$ref"].as_str().and_then(|path| path.strip_prefix("#/$defs/")) {
+        return check(root, &root["$defs"][name], value, at, wrong);
+    }
+    let mut note = |what: String| wrong.push(format!("{at}: {what}"));
+    let fits = match schema["type"].as_str() {
+        Some("object") => value.is_object(),
+        Some("array") => value.is_array(),
+        Some("string") => value.is_string(),
+        Some("integer") => value.is_u64(),
+        Some("boolean") => value.is_boolean(),
+        _ => true,
+    };
+    if !fits {
+        note(format!("{value} is no {}", schema["type"]));
+    }
+    let constant = schema.get("const").is_none_or(|constant| constant == value);
+    if !constant || schema["enum"].as_array().is_some_and(|words| !words.contains(value)) {
+        note(format!("{value} is not one of what is allowed"));
+    }
+    if value.as_u64() < schema["minimum"].as_u64() && value.is_u64() {
+        note(format!("{value} is too small"));
+    }
+    if let Some(items) = value.as_array() {
+        items.iter().enumerate().for_each(|(i, item)| check(root, &schema["items"], item, &format!("{at}.{i}"), wrong));
+    }
+    let Some(object) = value.as_object() else { return };
+    for name in schema["required"].as_array().into_iter().flatten().filter_map(Value::as_str) {
+        if !object.contains_key(name) {
+            wrong.push(format!("{at}: {name} is missing"));
+        }
+    }
+    for (name, value) in object {
+        match schema["properties"].get(name) {
+            Some(inner) => check(root, inner, value, &format!("{at}.{name}"), wrong),
+            None if schema["additionalProperties"] == false => wrong.push(format!("{at}: {name} is not known")),
+            None => {}
+        }
+    }
 }

@@ -65,8 +65,11 @@ pub fn prove_receipt(path: &Path, links: Links, context: &Context<'_>) -> Result
     let receipt = Receipt::read(path)?;
     let folder = &crate::staging::parent(path);
     let mut findings = Vec::new();
+    // The disks below a delta may lie elsewhere than it: the machine file said where, and the receipt does.
+    let mut related = Vec::new();
     for file in &receipt.sources {
         let Ok(storage) = source::open(Path::new(&file.path)) else { continue };
+        related.push(storage.clone());
         let now = crate::target::source_file(storage.as_ref(), None);
         if (now.size, now.modified) != (file.size, file.modified) {
             findings.push(Finding::SourceChangedSince { path: file.path.clone() });
@@ -83,6 +86,7 @@ pub fn prove_receipt(path: &Path, links: Links, context: &Context<'_>) -> Result
             }
         }
     }
+    let opener = Opener::new(links).with_related(related);
     // A landing is proved wherever it lies; a disk that was recast, where it was made.
     let results = if receipt.kind == Kind::Recast { Links::Trusted } else { Links::OwnFolder };
     let mut disks = Vec::new();
@@ -97,7 +101,7 @@ pub fn prove_receipt(path: &Path, links: Links, context: &Context<'_>) -> Result
         let source = source::locate(&result)?.unwrapped()?;
         let from_pipe = receipt.kind == Kind::Recast && record.source.is_empty();
         let proof = match source {
-            Source::Storage(_) if !from_pipe => prove_disk(record, &result, links, &step, context)?,
+            Source::Storage(_) if !from_pipe => prove_disk(record, &result, &opener, &step, context)?,
             source => prove_alone(record, &source, &step, context)?,
         };
         disks.push(proof);
@@ -110,7 +114,13 @@ fn declared(shape: &str) -> Option<Format> {
     shape.split('/').next().and_then(|format| format.parse().ok())
 }
 
-fn prove_disk(record: &DiskRecord, path: &Path, links: Links, step: &Step, context: &Context<'_>) -> Result<DiskProof> {
+fn prove_disk(
+    record: &DiskRecord,
+    path: &Path,
+    opener: &Opener,
+    step: &Step,
+    context: &Context<'_>,
+) -> Result<DiskProof> {
     let result = formats::open(source::open(path)?, declared(&record.after.shape))?.disk;
     let before: Arc<dyn Disk> = match (&record.source[..], &record.before) {
         ([], _) | (_, None) => Arc::new(EmptyDisk::new(record.after.virtual_size)),
@@ -121,7 +131,7 @@ fn prove_disk(record: &DiskRecord, path: &Path, links: Links, step: &Step, conte
                 [one] => one.clone(),
                 _ => Arc::new(Pieces::new(files.join(" + "), parts)),
             };
-            Opener::new(links).open(whole, declared(&facts.shape))?.disk
+            opener.open(whole, declared(&facts.shape))?.disk
         }
     };
     let mut allowed: Vec<Range<u64>> = Vec::new();
