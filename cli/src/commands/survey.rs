@@ -140,7 +140,14 @@ fn machine_pairs(machine: &Machine) -> Vec<(&'static str, String)> {
     pairs.push(("processors", machine.cpu.to_string()));
     pairs.push(("memory", ByteSize(machine.memory).to_string()));
     pairs.push(("firmware", machine.firmware.to_string()));
-    pairs.push(("clock", if machine.clock == Clock::Utc { "UTC".into() } else { "local time".into() }));
+    pairs.extend(machine.tpm.map(|tpm| ("TPM", format!("version {tpm}"))));
+    let clock = match (machine.clock, &machine.time_zone) {
+        (Clock::Utc, _) => "UTC".to_string(),
+        (Clock::Local, Some(zone)) => format!("local time of {zone}"),
+        (Clock::Local, None) => "local time".to_string(),
+    };
+    pairs.push(("clock", clock));
+    pairs.extend(machine.start_with_host.then(|| ("starts", "with its host".to_string())));
     pairs.extend(machine.system.as_ref().map(|system| ("system", system.to_string())));
     let drives: Vec<_> = machine
         .removable

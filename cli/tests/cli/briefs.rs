@@ -183,6 +183,17 @@ fn a_bare_disk_becomes_a_machine_by_what_is_on_it() {
     place.run(&["prove", "landing/books/receipt.json", "-q"]).expect(0);
 }
 
+/// What can only be read forwards has to be unpacked first: it is never taken for an empty disk.
+#[test]
+fn a_compressed_disk_is_not_moved_as_it_is() {
+    let place = Place::new();
+    place.write("disk.img", &[7; 100_000]);
+    place.run(&["recast", "disk.img", "disk.raw.gz"]).expect(0);
+    let ran = place.run(&["carry", "disk.raw.gz", "--dest", "virtio-host", "--into", "landing", "--json"]).expect(3);
+    assert!(codes(&ran.json()).contains(&"file-compressed".to_string()));
+    assert!(!place.path("landing").exists());
+}
+
 #[test]
 fn a_site_maps_networks_and_adds_destinations() {
     let place = Place::new();

@@ -127,6 +127,24 @@ fn a_machine_file_of_the_same_kind_keeps_what_we_do_not_speak_of() {
     let args = ["carry", "ledger", "--dest", "vdi-host", "--into", "other", "--json"];
     let receipt = place.run(&args).expect(0).json()["receipt"].clone();
     assert!(!place.path("other/ledger/ledger.nvram").exists());
+    // The host compares the registry with what the image says of itself.
+    let header = fs::read(place.path("other/ledger/ledger-0.vdi")).unwrap();
+    let b: Vec<String> = header[392..408].iter().map(|byte| format!("{byte:02x}")).collect();
+    let own = format!(
+        "{}{}{}{}-{}{}-{}{}-{}-{}",
+        b[3],
+        b[2],
+        b[1],
+        b[0],
+        b[5],
+        b[4],
+        b[7],
+        b[6],
+        b[8..10].concat(),
+        b[10..].concat()
+    );
+    let vbox = fs::read_to_string(place.path("other/ledger/ledger.vbox")).unwrap();
+    assert_eq!(vbox.matches(&format!("{{{own}}}")).count(), 2, "{own} {vbox}");
     let lost = receipt["machine"]["lost"].as_array().unwrap();
     assert!(lost.iter().any(|lost| lost["setting"] == "cpu.sockets" && lost["value"] == "2"), "{lost:?}");
 }

@@ -139,8 +139,8 @@ impl Finding {
             Self::Compressed { file, kind } => (
                 Blocker,
                 "file-compressed",
-                format!("'{file}' is compressed as a whole with {kind}, which this version does not read in place"),
-                "Export the machine without compressing its files; disks compress themselves.",
+                format!("'{file}' is compressed as a whole with {kind}, which is not read in place here"),
+                "Unpack it with `reformis recast` and move that, or export the machine without compressing its files.",
             ),
             Self::FirmwareNotOffered { firmware, destination, offered } => (
                 Blocker,
@@ -252,9 +252,14 @@ impl Finding {
             Self::DriverUnchecked { from, to } => (
                 Caution,
                 "driver-unchecked",
-                format!(
-                    "the boot disk moves from {from} to {to}, and this version does not look whether the guest has the driver"
-                ),
+                match from {
+                    ControllerKind::Unknown => format!(
+                        "the boot disk is put on {to}, and this version does not look whether the guest has the driver"
+                    ),
+                    from => format!(
+                        "the boot disk moves from {from} to {to}, and this version does not look whether the guest has the driver"
+                    ),
+                },
                 "Before the export, have the guest include the new driver in its early boot image.",
             ),
             Self::NameChanged { name, to } => (

@@ -178,7 +178,13 @@ impl Settler<'_> {
                 self.findings.push(Finding::DiskTwice { disk: new.source.clone() });
                 whole = false;
             }
-            whole &= self.target.disks[source].is_readable();
+            let disk = &self.target.disks[source];
+            whole &= disk.is_readable();
+            // What is compressed inside a package was told when the package was opened.
+            if let Some(stream) = disk.stream.as_ref().filter(|_| self.target.described.is_none()) {
+                let (file, kind) = (disk.id.clone(), stream.compression.clone());
+                self.findings.push(Finding::Compressed { file, kind });
+            }
             match self.disk(source, index, new) {
                 Some(disk) => disks.push(disk),
                 None => whole = false,

@@ -366,7 +366,7 @@ impl Maker<'_> {
         let mut adapters = Vec::new();
         for (index, adapter) in before.adapters.iter().enumerate() {
             let offered = &self.destination.adapters;
-            let same = offered.contains(&adapter.model) && adapter.model != AdapterModel::E1000;
+            let same = offered.contains(&adapter.model);
             let model = if same { adapter.model } else { offered.first().copied().unwrap_or(AdapterModel::Unknown) };
             if model != adapter.model && adapter.model != AdapterModel::Unknown {
                 self.note(format!("adapters.{index}.model"), format!("it was {}", adapter.model));

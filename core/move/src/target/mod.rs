@@ -170,7 +170,10 @@ impl TargetDisk {
 
     /// Whether its bytes can be had: it has an image that may be read, or starts empty.
     pub fn is_readable(&self) -> bool {
-        self.image.as_ref().map_or(self.parts.is_empty(), |image| image.facts.troubles.is_empty())
+        match &self.image {
+            Some(image) => image.facts.troubles.is_empty(),
+            None => self.parts.is_empty() && self.stream.is_none(),
+        }
     }
 }
 
