@@ -264,3 +264,16 @@ fn the_source_is_never_where_the_landing_is_to_be_and_room_is_counted_first() {
     assert!(codes(&ran.json()).contains(&"no-room".to_string()), "{:?}", codes(&ran.json()));
     assert!(!place.path("landing").exists());
 }
+
+/// Hosts of this kind have four SCSI controllers together, whatever the kinds: the fifth would be lost, and its disk.
+#[test]
+fn a_place_that_the_machine_file_cannot_say_is_a_blocker() {
+    let place = ledger(VMX);
+    place.run(&["draft", "ledger", "--dest", "vmx-host", "--machine-file", "vmx", "--out", "b.toml", "-q"]).expect(0);
+    let brief = fs::read_to_string(place.path("b.toml")).unwrap();
+    let (first, second) = brief.split_once("source = \"scsi0:1\"").unwrap();
+    let second = second.replacen("\"pvscsi\"", "\"lsi\"", 1).replacen("bus = 0", "bus = 3", 1);
+    fs::write(place.path("b.toml"), format!("{first}source = \"scsi0:1\"{second}")).unwrap();
+    let ran = place.run(&["carry", "b.toml", "--json"]).expect(3).json();
+    assert!(codes(&ran).contains(&"place-lost".to_string()), "{:?}", codes(&ran));
+}

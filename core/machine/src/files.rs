@@ -166,10 +166,13 @@ pub struct Lost {
     pub value: String,
 }
 
-/// What of `machine` is not in `read`, which was read back from the file that was written for it.
+/// What of `machine` is not in `read`, which was read back from the file that was written for it. Disks are numbered in the
+/// order of their places: controller, bus, slot.
 pub fn lost(machine: &Machine, read: &Machine) -> Vec<Lost> {
     let as_value = |machine: &Machine| {
-        let settings = Machine { leftovers: Vec::new(), signs: Vec::new(), ..machine.clone() };
+        let mut settings = Machine { leftovers: Vec::new(), signs: Vec::new(), ..machine.clone() };
+        // A file has its own order of controllers; a disk is the one at its place.
+        settings.disks.sort_by_key(|disk| (disk.controller.name(), disk.bus, disk.slot));
         serde_json::to_value(settings).unwrap_or_default()
     };
     let mut lost = Vec::new();
@@ -177,6 +180,10 @@ pub fn lost(machine: &Machine, read: &Machine) -> Vec<Lost> {
     // Names of disks and adapters, and what the file says of a disk's file, are no settings of the machine.
     let bookkeeping = ["id", "name", "files", "format", "compression", "capacity"];
     lost.retain(|lost| {
+        // What a kind gives on top is no loss.
+        if lost.setting == "serial_ports" && read.serial_ports > machine.serial_ports {
+            return false;
+        }
         let mut parts = lost.setting.split('.');
         !(matches!(parts.next(), Some("disks" | "adapters"))
             && parts.nth(1).is_some_and(|key| bookkeeping.contains(&key)))

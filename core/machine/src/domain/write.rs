@@ -245,7 +245,9 @@ fn write_disk(xml: &mut Xml, disk: &DiskDevice, names: &mut TargetNames) -> io::
         ControllerKind::Ide => ("hd", "ide"),
         _ => ("sd", "scsi"),
     };
-    let name = names.next(prefix);
+    // A virtio block device has no address but its own; the name's order is that of its kind.
+    let name =
+        if disk.controller == ControllerKind::VirtioBlk { target_name(prefix, disk.slot) } else { names.next(prefix) };
     let format = disk.format.as_deref().unwrap_or("raw");
     around(xml, "disk", &[("type", "file"), ("device", "disk")], |xml| {
         empty(xml, "driver", &[("name", "qemu"), ("type", format), ("discard", "unmap")])?;
@@ -278,15 +280,19 @@ struct TargetNames {
 impl TargetNames {
     fn next(&mut self, prefix: &str) -> String {
         let count = self.used.entry(prefix.to_string()).or_default();
-        let mut index = *count;
         *count += 1;
-        let mut letters = String::new();
-        loop {
-            letters.insert(0, (b'a' + (index % 26) as u8) as char);
-            match index / 26 {
-                0 => return format!("{prefix}{letters}"),
-                rest => index = rest - 1,
-            }
+        target_name(prefix, *count - 1)
+    }
+}
+
+/// `sda` for 0, `sdz` for 25, `sdaa` for 26.
+fn target_name(prefix: &str, mut index: u32) -> String {
+    let mut letters = String::new();
+    loop {
+        letters.insert(0, (b'a' + (index % 26) as u8) as char);
+        match index / 26 {
+            0 => return format!("{prefix}{letters}"),
+            rest => index = rest - 1,
         }
     }
 }

@@ -1,12 +1,14 @@
 //! What a brief comes to: the machine as it lands, its disks, and all that there is to say before a byte moves.
 
+mod disks;
+mod folder;
+
 use std::{
-    collections::BTreeMap,
     path::{Path, PathBuf},
     sync::Arc,
 };
 
-use reformis_disk::{ByteSize, Format, Layout, Shape, Storage, formats, source::wrapped::Wrapping};
+use reformis_disk::{ByteSize, Shape, Storage, source::wrapped::Wrapping};
 use reformis_guest::{Look, Volume};
 use reformis_machine::{
     Adapter, ControllerKind, Destination, DiskDevice, Firmware, LandedDisk, Lost, Machine, MachineFile, Removable,
@@ -19,8 +21,7 @@ use crate::{
     error::Result,
     finding::{self, Finding},
     landing,
-    receipt::Receipt,
-    target::{Target, TargetDisk},
+    target::Target,
 };
 
 /// The machine as it will land.
@@ -77,6 +78,15 @@ pub(crate) fn settle(
         plan.lost = landing::lost(&machine, plan.machine_file, &files)?;
         // An identity that was made for it here is no loss.
         plan.lost.retain(|lost| lost.setting != "uuid" || plan.before.uuid.is_some());
+        let mut by_place: Vec<&NewDisk> = brief.disks.iter().collect();
+        by_place.sort_by_key(|disk| (disk.controller.name(), disk.bus, disk.slot));
+        let misplaced = plan.lost.iter().filter_map(|lost| {
+            let (index, what) =
+                lost.setting.strip_prefix("disks.")?.split_once('.').unwrap_or((&lost.setting[6..], ""));
+            let disk = by_place.get(index.parse::<usize>().ok()?)?;
+            (what != "boot").then(|| Finding::PlaceLost { disk: disk.source.clone(), file: plan.machine_file.name() })
+        });
+        settler.findings.extend(misplaced);
         let told = plan.lost.iter().filter(|lost| finding::matters(&lost.setting));
         settler.findings.extend(told.map(|lost| Finding::SettingLost {
             setting: lost.setting.clone(),
@@ -159,161 +169,6 @@ impl Settler<'_> {
         let plan = Plan { before, machine, disks, machine_file, folder, nvram, lost: Vec::new() };
         self.landing(&plan);
         Some(plan)
-    }
-
-    /// The disks in the brief's order; `None` when one cannot be had.
-    fn disks(&mut self) -> Option<Vec<PlannedDisk>> {
-        let mut disks = Vec::new();
-        let mut whole = true;
-        for (index, new) in self.brief.disks.iter().enumerate() {
-            let found = self.target.disks.iter().position(|disk| disk.id == new.source);
-            let Some(source) = found else {
-                let known = self.target.disks.iter().map(|disk| disk.id.as_str()).collect::<Vec<_>>().join(", ");
-                self.findings.push(Finding::NoSuchDisk { disk: new.source.clone(), known });
-                whole = false;
-                continue;
-            };
-            let twice = self.brief.disks[..index].iter().any(|other| other.source == new.source);
-            if twice {
-                self.findings.push(Finding::DiskTwice { disk: new.source.clone() });
-                whole = false;
-            }
-            let disk = &self.target.disks[source];
-            whole &= disk.is_readable();
-            // What is compressed inside a package was told when the package was opened.
-            if let Some(stream) = disk.stream.as_ref().filter(|_| self.target.described.is_none()) {
-                let (file, kind) = (disk.id.clone(), stream.compression.clone());
-                self.findings.push(Finding::Compressed { file, kind });
-            }
-            match self.disk(source, index, new) {
-                Some(disk) => disks.push(disk),
-                None => whole = false,
-            }
-        }
-        for disk in &self.target.disks {
-            if !self.brief.disks.iter().any(|new| new.source == disk.id) {
-                self.findings.push(Finding::DiskLeft { disk: disk.id.clone() });
-            }
-        }
-        // What cannot be read was told when the target was opened.
-        (whole && !disks.is_empty()).then_some(disks)
-    }
-
-    fn disk(&mut self, source: usize, index: usize, new: &NewDisk) -> Option<PlannedDisk> {
-        let disk: &TargetDisk = &self.target.disks[source];
-        let kind = self.brief.journey.machine_file;
-        let offered: Vec<_> = self.destination.disks.iter().filter(|offer| offer.goes_with(kind)).collect();
-        let shape = new.shape.to_string();
-        if !offered.iter().any(|offer| offer.shape == shape) {
-            let words = offered.iter().map(|offer| offer.shape.clone()).collect();
-            self.not_offered("disk shape", shape, words);
-            return None;
-        }
-        let wrapping = match new.compress.as_deref() {
-            None => None,
-            Some(word) => {
-                match Wrapping::by_name(word).filter(|_| new.shape == Shape::new(Format::Raw, Layout::Thin)) {
-                    Some(wrapping) => Some(wrapping),
-                    None => {
-                        self.not_offered(
-                            "compression",
-                            format!("{word} of {}", new.shape),
-                            vec!["gzip or zstd of raw/thin".into()],
-                        );
-                        return None;
-                    }
-                }
-            }
-        };
-        let rules = &self.destination.rules;
-        let grown = new.grow.map_or(disk.size, |size| size.0);
-        if grown < disk.size {
-            self.findings.push(Finding::WouldShrink { disk: disk.id.clone(), size: disk.size, asked: grown });
-            return None;
-        }
-        let multiple = new.align.map_or(1, |size| size.0).max(1);
-        let aligned = formats::stored_size(new.shape.format, grown).checked_next_multiple_of(multiple);
-        let Some(size) = aligned else {
-            self.findings.push(Finding::DiskTooLarge { disk: disk.id.clone(), size: disk.size, most: u64::MAX });
-            return None;
-        };
-        if !size.is_multiple_of(rules.multiple()) {
-            let multiple = rules.multiple();
-            self.findings.push(Finding::SizeUneven { disk: disk.id.clone(), size, multiple });
-        }
-        if size != disk.size {
-            self.findings.push(Finding::SizeRounded { disk: disk.id.clone(), size: disk.size, rounded: size });
-        }
-        let most = rules.largest().unwrap_or(u64::MAX);
-        if size > most {
-            self.findings.push(Finding::DiskTooLarge { disk: disk.id.clone(), size, most });
-        }
-        if let Err(error) = formats::check_size(&disk.id, new.shape.format, size) {
-            self.findings.push(Finding::DiskUnreadable { disk: disk.id.clone(), why: error.to_string() });
-            return None;
-        }
-        let ending = match wrapping {
-            Some(wrapping) => format!("{}.{}", new.shape.format, wrapping.extension()),
-            None => new.shape.format.to_string(),
-        };
-        Some(PlannedDisk {
-            source,
-            file: format!("{}-{index}.{ending}", self.brief.machine.name),
-            shape: new.shape,
-            wrapping,
-            size,
-        })
-    }
-
-    /// Whether each disk has a place of its own that the destination has, and one that boots.
-    fn places(&mut self) {
-        let firmware = self.brief.machine.starts_with();
-        let mut per_kind: BTreeMap<&str, usize> = BTreeMap::new();
-        for (index, disk) in self.brief.disks.iter().enumerate() {
-            let place = format!("{} {}:{}", disk.controller, disk.bus, disk.slot);
-            let Some(controller) = self.destination.controllers.iter().find(|offer| offer.kind == disk.controller)
-            else {
-                let words = self.destination.controllers.iter().map(|offer| offer.kind.to_string()).collect();
-                self.not_offered("controller", disk.controller, words);
-                continue;
-            };
-            let count = per_kind.entry(disk.controller.name()).or_default();
-            *count += 1;
-            if *count == controller.slots as usize + 1 {
-                let disks = self.brief.disks.iter().filter(|other| other.controller == disk.controller).count();
-                self.findings.push(Finding::TooManyDisks {
-                    disks,
-                    controller: controller.kind,
-                    slots: controller.slots,
-                });
-            } else if *count <= controller.slots as usize
-                && !controller.places().any(|known| known == (disk.bus, disk.slot))
-            {
-                self.findings.push(Finding::NoSuchPlace { disk: disk.source.clone(), place: place.clone() });
-            }
-            let same =
-                |other: &NewDisk| (other.controller, other.bus, other.slot) == (disk.controller, disk.bus, disk.slot);
-            if let Some(other) = self.brief.disks[..index].iter().find(|other| same(other)) {
-                let disks = (other.source.clone(), disk.source.clone());
-                self.findings.push(Finding::PlaceTaken { first: disks.0, second: disks.1, place });
-            }
-            if disk.boot.is_some() && !controller.boots(firmware) {
-                let firmware = firmware.to_string();
-                self.findings.push(Finding::DoesNotBoot {
-                    disk: disk.source.clone(),
-                    controller: controller.kind,
-                    firmware,
-                });
-            }
-        }
-        let mut boots: Vec<u32> = self.brief.disks.iter().filter_map(|disk| disk.boot).collect();
-        boots.sort_unstable();
-        if boots.windows(2).any(|pair| pair[0] == pair[1]) || boots.contains(&0) {
-            self.findings.push(Finding::BootOrderUnclear);
-        }
-        if boots.is_empty() && !self.brief.disks.is_empty() {
-            self.findings.push(Finding::NothingBoots);
-        }
     }
 
     fn firmware(&mut self) {
@@ -430,57 +285,6 @@ impl Settler<'_> {
             self.findings.push(Finding::VolumeEncrypted { kind: volume.name().into() });
         }
     }
-
-    /// What lies where the landing is to be.
-    fn landing(&mut self, plan: &Plan) {
-        let real = |path: &Path| path.canonicalize().ok();
-        if let Some(folder) = real(&plan.folder) {
-            let files = self.target.disks.iter().flat_map(|disk| disk.parts.iter().map(|part| part.storage.name()));
-            let files = files.chain(self.target.files.iter().map(|file| file.path.as_str()));
-            let inside = |file: &str| {
-                // A member of an archive lies where the archive does.
-                let existing = Path::new(file).ancestors().find(|path| path.exists());
-                existing.and_then(real).is_some_and(|path| path.starts_with(&folder))
-            };
-            if files.into_iter().any(inside) {
-                self.findings.push(Finding::SourceInLanding { folder: plan.folder.to_string_lossy().into() });
-            }
-        }
-        for (name, macs) in neighbours(&plan.folder) {
-            for mac in plan.machine.adapters.iter().filter_map(|adapter| adapter.mac.as_ref()) {
-                if macs.contains(mac) {
-                    self.findings.push(Finding::MacTwice { mac: mac.clone(), other: name.clone() });
-                }
-            }
-        }
-        self.room(plan);
-    }
-
-    /// Whether what is to be written fits: a full disk with all its size, a thin one with what it holds; what is
-    /// compressed may come out smaller.
-    fn room(&mut self, plan: &Plan) {
-        let parent = plan.folder.ancestors().find(|path| path.is_dir());
-        let Some(free) = parent.and_then(|folder| rustix::fs::statvfs(folder).ok()) else { return };
-        let free = free.f_bavail.saturating_mul(free.f_frsize);
-        let (mut sure, mut most) = (0u64, 0u64);
-        for disk in &plan.disks {
-            let source = &self.target.disks[disk.source];
-            let used = match source.image.as_ref().map(|image| reformis_disk::disk::data_bytes(image.disk.as_ref())) {
-                Some(Ok(used)) => used,
-                _ => 0,
-            };
-            let squeezed = disk.wrapping.is_some() || disk.shape.layout == Layout::Stream;
-            let full = disk.shape.layout == Layout::Full;
-            let wanted = if full { disk.size } else { used };
-            most = most.saturating_add(wanted);
-            sure = sure.saturating_add(if squeezed || !full { 0 } else { wanted });
-        }
-        if sure > free {
-            self.findings.push(Finding::NoRoom { needed: sure, free });
-        } else if most > free {
-            self.findings.push(Finding::LittleRoom { needed: most, free });
-        }
-    }
 }
 
 fn device(new: &NewDisk) -> DiskDevice {
@@ -502,15 +306,6 @@ fn fresh_mac() -> String {
     let random = uuid::Uuid::new_v4().into_bytes();
     let bytes = [0x02, random[0], random[1], random[2], random[3], random[4]];
     bytes.map(|byte| format!("{byte:02x}")).join(":")
-}
-
-/// Name and addresses of the machines that have landed beside `folder`.
-fn neighbours(folder: &Path) -> Vec<(String, Vec<String>)> {
-    let Some(entries) = folder.parent().and_then(|parent| std::fs::read_dir(parent).ok()) else { return Vec::new() };
-    let others = entries.flatten().map(|entry| entry.path()).filter(|path| path != folder && path.is_dir());
-    let receipts = others.take(1000).filter_map(|path| Receipt::read(&path.join(crate::receipt::FILE_NAME)).ok());
-    let machines = receipts.filter_map(|receipt| receipt.machine).map(|machine| machine.after);
-    machines.map(|m| (m.name, m.adapters.into_iter().filter_map(|adapter| adapter.mac).collect())).collect()
 }
 
 /// What was seen on the disk that boots, where it can be read.
