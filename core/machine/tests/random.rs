@@ -1,7 +1,5 @@
 //! Machines of any settings, written and read back: what a kind has a word for comes back as it was.
 
-#![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
-
 use proptest::prelude::*;
 use reformis_machine::{
     Adapter, Clock, Cpu, Destination, DiskDevice, Firmware, LandedDisk, Machine, MachineFile, Removable, RemovableKind,

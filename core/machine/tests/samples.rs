@@ -82,16 +82,10 @@ fn what_is_written_in_each_kind_of_two_machines() {
 /// The settings that a kind has no word for, for any machine: patterns of what may be lost.
 fn may_be_lost(kind: MachineFile) -> &'static [&'static str] {
     match kind {
-        // Beside these: a bridge or a controller that its hosts do not have.
-        MachineFile::DomainXml => &[
-            "start_with_host",
-            "system",
-            "nvram",
-            "removable.",
-            "serial_ports",
-            "adapters.N.model",
-            "disks.N.controller",
-        ],
+        // Beside these: a bridge, or a controller that its hosts do not have, and with it the disk's place.
+        MachineFile::DomainXml => {
+            &["start_with_host", "system", "nvram", "removable.", "serial_ports", "adapters.N.model", "disks.N."]
+        }
         MachineFile::Ovf => &["start_with_host", "uuid", "nvram", "clock", "time_zone", "tpm", "removable."],
         MachineFile::Vmx => &[
             "start_with_host",
@@ -110,9 +104,7 @@ fn may_be_lost(kind: MachineFile) -> &'static [&'static str] {
             "time_zone",
             "system",
             "firmware.secure_boot",
-            "disks.N.boot",
-            "disks.N.controller",
-            "disks.N.bus",
+            "disks.N.",
             "adapters.N.model",
             "adapters.N.network",
             "removable.",
