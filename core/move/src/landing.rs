@@ -43,9 +43,8 @@ pub(crate) fn machine_files(
     earlier: Option<&str>,
 ) -> Result<MachineFiles> {
     let name = &machine.name;
-    let family = destination.hardware_family.as_deref().unwrap_or("vmx-14");
     let failed = |error: io::Error| Error::io("writing", Path::new(name))(error);
-    let descriptor = |earlier| ovf::write(machine, landed, family, earlier).map_err(failed);
+    let descriptor = |earlier| ovf::write(machine, landed, family(destination), earlier).map_err(failed);
     let file = |ending: &str, text: String| (format!("{name}.{ending}"), text.into_bytes());
     let files = match kind {
         MachineFile::DomainXml => vec![file("xml", domain::write(machine, earlier).map_err(failed)?)],
@@ -60,14 +59,28 @@ pub(crate) fn machine_files(
     Ok(MachineFiles { files })
 }
 
+/// The hardware family of a descriptor for `destination`.
+fn family(destination: &Destination) -> &str {
+    destination.hardware_family.as_deref().unwrap_or("vmx-14")
+}
+
 /// What of `machine` its machine file has no word for: found by reading the file back.
-pub(crate) fn lost(machine: &Machine, kind: MachineFile, files: &MachineFiles) -> Result<Vec<Lost>> {
+pub(crate) fn lost(
+    machine: &Machine,
+    kind: MachineFile,
+    destination: &Destination,
+    files: &MachineFiles,
+) -> Result<Vec<Lost>> {
     if kind == MachineFile::StartScript {
         return Ok(script::unsaid(machine));
     }
     let Some((name, bytes)) = files.files.first() else { return Ok(Vec::new()) };
     let read = reformis_machine::read(kind, bytes, name)?;
-    Ok(read.machines.first().map(|read| reformis_machine::lost(machine, read)).unwrap_or_default())
+    let mut lost = read.machines.first().map(|read| reformis_machine::lost(machine, read)).unwrap_or_default();
+    if matches!(kind, MachineFile::Ovf | MachineFile::Ova) {
+        lost.extend(ovf::ignored(machine, family(destination)));
+    }
+    Ok(lost)
 }
 
 /// The machine as its file names it, with a file for each disk: beside it, or by its whole path.

@@ -7,4 +7,4 @@ mod vendor;
 mod write;
 
 pub use read::{Package, PackageFile, looks_like, read};
-pub use write::write;
+pub use write::{ignored, write};

@@ -5,7 +5,7 @@ use std::io;
 use super::item::resource;
 use crate::{
     device::{Adapter, AdapterModel, ControllerKind, RemovableKind},
-    files::LandedDisk,
+    files::{LandedDisk, Lost},
     model::{Firmware, Machine},
     systems::Vocabulary,
     xml::{
@@ -34,6 +34,18 @@ const OURS: [&str; 12] = [
     "AnnotationSection",
     "BootOrderSection",
 ];
+
+/// Whether the importers of a hardware family are desktop hosts, which have words of their own and take firmware from
+/// nowhere in a descriptor.
+fn is_desktop(family: &str) -> bool {
+    family.starts_with("virtualbox")
+}
+
+/// What importers of `family` do not take from a descriptor, although it says it.
+pub fn ignored(machine: &Machine, family: &str) -> Vec<Lost> {
+    let uefi = is_desktop(family) && machine.firmware != Firmware::Bios;
+    uefi.then(|| Lost { setting: "firmware.kind".into(), value: "uefi".into() }).into_iter().collect()
+}
 
 /// The identifier of a disk format (DSP0243, section "DiskSection": a URI, whose document describes the format).
 fn format_uri(format: &str, layout: &str) -> String {
@@ -172,7 +184,7 @@ fn system(xml: &mut Xml, machine: &Machine, family: &str) -> io::Result<()> {
             text(xml, "vssd:VirtualSystemIdentifier", &machine.name)?;
             text(xml, "vssd:VirtualSystemType", family)
         })?;
-        boots = Hardware { xml, instance: 0 }.items(machine)?;
+        boots = Hardware { xml, instance: 0, is_desktop: is_desktop(family) }.items(machine)?;
         if let Firmware::Uefi { secure_boot } = machine.firmware {
             config(xml, "firmware", "efi")?;
             if secure_boot {
@@ -198,6 +210,7 @@ fn config(xml: &mut Xml, key: &str, value: &str) -> io::Result<()> {
 struct Hardware<'x> {
     xml: &'x mut Xml,
     instance: u32,
+    is_desktop: bool,
 }
 
 impl Hardware<'_> {
@@ -287,6 +300,7 @@ impl Hardware<'_> {
             ControllerKind::VirtioScsi => (resource::SCSI, "virtio-scsi"),
             ControllerKind::VmbusScsi => (resource::SCSI, "vmbus-scsi"),
             ControllerKind::Unknown => (resource::SCSI, ""),
+            ControllerKind::Ahci if self.is_desktop => (resource::OTHER_STORAGE, "AHCI"),
             ControllerKind::Ahci => (resource::OTHER_STORAGE, "vmware.sata.ahci"),
             ControllerKind::Nvme => (resource::OTHER_STORAGE, "vmware.nvme.controller"),
             ControllerKind::VirtioBlk => (resource::OTHER_STORAGE, "virtio-blk"),

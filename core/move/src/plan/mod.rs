@@ -75,7 +75,7 @@ pub(crate) fn settle(
         let machine = landing::with_files(plan);
         let landed: Vec<LandedDisk> = plan.disks.iter().map(carry::empty).collect();
         let files = landing::machine_files(&machine, plan.machine_file, &landed, destination, plan.earlier(target))?;
-        plan.lost = landing::lost(&machine, plan.machine_file, &files)?;
+        plan.lost = landing::lost(&machine, plan.machine_file, destination, &files)?;
         // An identity that was made for it here is no loss.
         plan.lost.retain(|lost| lost.setting != "uuid" || plan.before.uuid.is_some());
         let mut by_place: Vec<&NewDisk> = brief.disks.iter().collect();

@@ -27,7 +27,7 @@ use crate::{
 /// The largest machine file or manifest that is read whole.
 const MAX_TEXT: u64 = 16 << 20;
 /// Bytes by which a machine file is told.
-const HEAD: u64 = 8 << 10;
+const HEAD: u64 = 64 << 10;
 /// Files of a folder that are looked at.
 const MAX_FILES: usize = 10_000;
 
