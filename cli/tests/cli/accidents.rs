@@ -91,30 +91,41 @@ fn what_a_killed_run_leaves_is_known_and_the_next_run_succeeds() {
     }
 }
 
+/// Landings of every way of writing: files, one archive, descriptor and extents, compressed as a whole; and a file of each
+/// that grows.
+const LANDINGS: [(&str, &str); 5] = [
+    ("--dest virtio-host", "tidelog-0.qcow2"),
+    ("--dest vmx-host", "tidelog-0.vmdk"),
+    ("--dest vmx-host --machine-file ova", "tidelog.ova"),
+    ("--dest vmx-host --machine-file vmx --shape vmdk/full", "tidelog-0-flat.vmdk"),
+    ("--dest virtio-cloud", "tidelog-0.raw.gz"),
+];
+
 #[test]
 fn a_killed_carry_leaves_only_what_is_hidden_and_the_next_one_clears_it_away() {
     let place = Place::new();
     large_export(&place);
-    let mut child = place
-        .command(&["carry", "tidelog.ova", "--dest", "virtio-host", "--into", "landing"])
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .unwrap();
-    let partial = place.path("landing/.tidelog.reformis-partial/tidelog-0.qcow2");
-    let until = Instant::now() + Duration::from_secs(30);
-    while fs::metadata(&partial).map_or(0, |metadata| metadata.len()) < 1 << 20 {
-        assert!(Instant::now() < until, "nothing was written");
+    for (how, file) in LANDINGS {
+        let args: Vec<&str> = ["carry", "tidelog.ova", "--into", "landing"].into_iter().chain(how.split(' ')).collect();
+        let mut child = place.command(&args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        let partial = place.path("landing/.tidelog.reformis-partial").join(file);
+        let until = Instant::now() + Duration::from_secs(30);
+        // What has all its space at first has grown when the disk's bytes take it.
+        while fs::metadata(&partial).map_or(0, |metadata| metadata.len()) < 1 << 20 {
+            assert!(Instant::now() < until, "nothing was written");
+        }
+        signal(&child, Signal::KILL);
+        child.wait().unwrap();
+        let listed =
+            || -> Vec<_> { fs::read_dir(place.path("landing")).unwrap().map(|e| e.unwrap().file_name()).collect() };
+        let left = listed();
+        assert!(left.iter().all(|name| name.to_string_lossy().starts_with(".tidelog.reformis-")), "{how}: {left:?}");
+        let landed = place.run(&args).expect(0).out;
+        assert!(landed.contains("stale-removed"), "{landed}");
+        assert_eq!(listed(), ["tidelog"], "{how}");
+        place.run(&["prove", "landing/tidelog/receipt.json"]).expect(0);
+        fs::remove_dir_all(place.path("landing")).unwrap();
     }
-    signal(&child, Signal::KILL);
-    child.wait().unwrap();
-    let left: Vec<_> = fs::read_dir(place.path("landing")).unwrap().map(|e| e.unwrap().file_name()).collect();
-    assert!(left.iter().all(|name| name.to_string_lossy().starts_with(".tidelog.reformis-")), "{left:?}");
-    let landed = place.carry(&[]).expect(0).out;
-    assert!(landed.contains("stale-removed"), "{landed}");
-    let left: Vec<_> = fs::read_dir(place.path("landing")).unwrap().map(|e| e.unwrap().file_name()).collect();
-    assert_eq!(left, ["tidelog"]);
-    place.run(&["prove", "landing/tidelog/receipt.json"]).expect(0);
 }
 
 #[test]
@@ -180,7 +191,8 @@ fn a_write_that_fails_in_the_middle_leaves_nothing() {
     large_export(&place);
     let recasts =
         shapes().into_iter().map(|(name, more)| format!("recast large.img {name} --from raw {}", more.join(" ")));
-    for command in recasts.chain(["carry tidelog.ova --dest virtio-host --into landing".into()]) {
+    let carries = LANDINGS.map(|(how, _)| format!("carry tidelog.ova --into landing {how}"));
+    for command in recasts.chain(carries) {
         // In blocks of 1 KiB; the signal that comes with it is ignored, so that the error arrives.
         let script = format!("trap '' XFSZ; ulimit -f 40000; exec {PROGRAM} {command}");
         let mut shell = std::process::Command::new("bash");
