@@ -37,7 +37,7 @@ pub struct Destination {
     /// Kinds of machine file that it takes.
     pub machine_files: Vec<MachineFile>,
     /// The hardware family that stands in an OVF descriptor for it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing)]
     pub hardware_family: Option<String>,
     /// The network that adapters are connected to when nothing else is said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
