@@ -116,6 +116,15 @@ fn a_brief_that_cannot_be_done_is_refused_and_nothing_is_written() {
         assert!(ran.err.contains(message), "{to}: {}", ran.err);
         fs::remove_file(path).unwrap();
     }
+    // Without any disk; and from the disk that has nothing to start.
+    let (start, rest) = good.split_once("[[disks]]").unwrap();
+    let adapters = &rest[rest.find("[[adapters]]").unwrap()..];
+    place.write("bad.toml", format!("{start}{adapters}").as_bytes());
+    assert!(codes(&place.run(&["carry", "bad.toml", "--json"]).expect(3).json()).contains(&"no-disk".to_string()));
+    let other = good.replace("boot = 1\n", "").replace("slot = 1\n", "slot = 1\nboot = 1\n");
+    place.write("bad.toml", other.as_bytes());
+    let draft = place.run(&["draft", "bad.toml", "--json"]).expect(0).json();
+    assert!(codes(&draft).contains(&"no-boot-loader".to_string()), "{:?}", codes(&draft));
     let ran = place.run(&["carry", "good.toml", "--memory", "1GiB"]).expect(2);
     assert!(ran.err.contains("a brief says all that itself"), "{}", ran.err);
 }

@@ -85,7 +85,7 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links) -> Result<Prepar
             let machine = machine.as_deref().map_or(Pick::Only, Pick::Named);
             let mut target = target::open(path, &Opening { machine, ..Opening::new(links) })?;
             target.name = target::absolute(&target.name);
-            let boot = plan::look_at_boot(&target);
+            let boot = plan::look_at_boot(&target, None);
             let into = target::absolute(&into.to_string_lossy());
             let proposal = propose::propose(&target, &destination, site, choices, &into, boot.as_ref())?;
             (target, destination, proposal, boot)
@@ -101,7 +101,8 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links) -> Result<Prepar
                 brief.disks.iter().filter_map(|disk| Some((disk.source.clone(), from(disk.file.as_ref()?).into())));
             let opening = Opening { links, machine, files: named.collect() };
             let target = target::open(Path::new(&brief.journey.source), &opening)?;
-            let boot = plan::look_at_boot(&target);
+            let first = brief.disks.iter().min_by_key(|disk| disk.boot.unwrap_or(u32::MAX));
+            let boot = plan::look_at_boot(&target, first.map(|disk| disk.source.as_str()));
             let proposal = Proposal { brief, notes: Notes::new(), findings: Vec::new() };
             (target, destination, proposal, boot)
         }

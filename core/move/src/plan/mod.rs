@@ -124,6 +124,9 @@ impl Settler<'_> {
         if !kinds.contains(&machine_file) {
             self.not_offered("machine file", machine_file.word(), kinds.iter().map(|k| k.word().into()).collect());
         }
+        if self.brief.disks.is_empty() && !self.target.findings.contains(&Finding::NoDisk) {
+            self.findings.push(Finding::NoDisk);
+        }
         let disks = self.disks();
         self.places();
         // What follows makes no sense without a name, a machine file and all disks.
@@ -308,11 +311,13 @@ fn fresh_mac() -> String {
     bytes.map(|byte| format!("{byte:02x}")).join(":")
 }
 
-/// What was seen on the disk that boots, where it can be read.
-pub(crate) fn look_at_boot(target: &Target) -> Option<Look> {
+/// What was seen on the disk that boots, where it can be read: the disk called `named`, else the first of the machine's
+/// own boot order.
+pub(crate) fn look_at_boot(target: &Target, named: Option<&str>) -> Option<Look> {
     let order = target.described.as_ref().map(|described| &described.machine.disks);
     let first = order.and_then(|disks| (0..disks.len()).min_by_key(|&index| disks[index].boot.unwrap_or(u32::MAX)));
-    let disk = target.disks.get(first.unwrap_or(0))?;
+    let named = named.and_then(|id| target.disks.iter().position(|disk| disk.id == id));
+    let disk = target.disks.get(named.or(first).unwrap_or(0))?;
     let image = disk.image.as_ref().filter(|image| image.facts.troubles.is_empty())?;
     // What cannot be read is told when it is carried.
     reformis_guest::look(&image.disk).ok()
