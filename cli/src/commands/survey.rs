@@ -1,6 +1,6 @@
 //! `reformis survey`
 
-use std::{fmt::Write, path::PathBuf};
+use std::{collections::HashSet, fmt::Write, path::PathBuf};
 
 use anyhow::Result;
 use reformis_disk::{ByteSize, Facts, Format};
@@ -24,6 +24,7 @@ pub(crate) fn run(args: &SurveyArgs, session: &Session) -> Result<Exit> {
     let mut surveys = Vec::new();
     let mut failed = false;
     for target in &args.targets {
+        let first = surveys.len();
         for path in expand(target)? {
             match survey::survey(&path, links) {
                 Ok(found) => surveys.extend(found),
@@ -34,6 +35,10 @@ pub(crate) fn run(args: &SurveyArgs, session: &Session) -> Result<Exit> {
                     failed = true;
                 }
             }
+        }
+        if target.is_dir() {
+            let alone = surveys.split_off(first);
+            surveys.extend(without_owned(alone));
         }
     }
     if session.json {
@@ -46,6 +51,17 @@ pub(crate) fn run(args: &SurveyArgs, session: &Session) -> Result<Exit> {
         }
     }
     Ok(if failed { Exit::Failed } else { Exit::Done })
+}
+
+/// The surveys of a folder without disks that a machine in it has: those are shown with the machine.
+fn without_owned(surveys: Vec<Survey>) -> Vec<Survey> {
+    let machines = surveys.iter().filter(|survey| survey.machine.is_some());
+    let owned: HashSet<String> = machines.flat_map(|m| m.disks.iter().flat_map(|disk| disk.files.clone())).collect();
+    let is_owned = |survey: &Survey| {
+        survey.machine.is_none()
+            && survey.disks.iter().flat_map(|disk| disk.files.first()).any(|file| owned.contains(file))
+    };
+    surveys.into_iter().filter(|survey| !is_owned(survey)).collect()
 }
 
 /// The files of a folder, sorted; anything else is itself.

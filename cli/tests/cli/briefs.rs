@@ -39,6 +39,10 @@ fn a_brief_is_read_changed_and_carried() {
     }
     let text = fs::read_to_string(place.path("ledger.toml")).unwrap();
     assert!(text.contains("# 02:5a:17:00:00:32; or 'fresh', or an address"), "{text}");
+    // The folder is one machine: its disks are not shown a second time.
+    let survey = place.run(&["survey", "ledger", "--json"]).expect(0).json();
+    assert_eq!(survey["targets"].as_array().unwrap().len(), 1);
+    assert_eq!(survey["targets"][0]["disks"].as_array().unwrap().len(), 2);
     // A brief that a person may have changed is not replaced.
     let again = place.run(&["draft", "ledger", "--dest", "virtio-host", "--out", "ledger.toml"]).expect(1).err;
     assert!(again.contains("'ledger.toml' exists; --force replaces it"), "{again}");
