@@ -48,7 +48,7 @@ fn is_brief(path: &Path) -> bool {
 fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {
     let ChoiceArgs { name, memory, sockets, cores, firmware, network, mac, shape, machine_file } = args;
     let kind = |word: &String| {
-        draft::machine_file(word).unwrap_or_else(|| {
+        reformis_machine::MachineFile::from_word(word).unwrap_or_else(|| {
             let words: Vec<_> = reformis_machine::MachineFile::ALL.iter().map(|kind| kind.word()).collect();
             let message = format!("'{word}' is no kind of machine file; there are {}", words.join(", "));
             wrong_usage(ErrorKind::InvalidValue, &message)

@@ -68,6 +68,13 @@ words! {
     }
 }
 
+impl ControllerKind {
+    /// What a CD drive of a machine with this controller is attached to: IDE stays, all else becomes SATA.
+    pub(crate) fn for_discs(self) -> Self {
+        if self == Self::Ide { Self::Ide } else { Self::Ahci }
+    }
+}
+
 words! {
     /// The model of a network adapter.
     AdapterModel {

@@ -49,6 +49,11 @@ impl MachineFile {
         }
     }
 
+    /// The kind that `word` stands for.
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.word() == word)
+    }
+
     /// The words for it in sentences.
     pub fn name(self) -> &'static str {
         match self {

@@ -10,6 +10,7 @@ use std::{
 
 use jiff::Timestamp;
 use reformis_disk::{
+    Facts,
     disk::GrownDisk,
     overlay::{Edit, Overlay},
     pipeline::{self, Watch},
@@ -146,16 +147,22 @@ impl Move<'_> {
         }
         // An archive's members can be opened when its descriptor is there, which says how long they are.
         let mut landed = Vec::new();
+        let mut facts = Vec::new();
         let archive = match holder {
             Holder::Archive(archive) => Some(archive),
             Holder::Folder { .. } => None,
         };
         for (planned, carried) in self.plan.disks.iter().zip(&carried) {
-            landed.push(self.landed(planned, carried, archive.is_some())?);
+            let read = if archive.is_some() { None } else { Some(self.facts(planned, carried)?) };
+            landed.push(landed_disk(planned, carried, read.as_ref()));
+            facts.push(read);
         }
         let record = self.machine_files(&machine, &landed, &carried, archive)?;
-        let disks = self.plan.disks.iter().zip(carried);
-        let records = disks.map(|(planned, carried)| self.record(planned, carried)).collect::<Result<_>>()?;
+        let mut records = Vec::new();
+        for ((planned, carried), read) in self.plan.disks.iter().zip(carried).zip(facts) {
+            let after = read.map_or_else(|| self.facts(planned, &carried), Ok)?;
+            records.push(self.record(planned, carried, &after));
+        }
         Ok((records, record))
     }
 
@@ -236,18 +243,9 @@ impl Move<'_> {
         Ok(Carried { written, edits })
     }
 
-    fn landed(&self, planned: &PlannedDisk, carried: &Carried, in_archive: bool) -> Result<LandedDisk> {
-        let copied = &carried.written.copied;
-        let mut landed =
-            LandedDisk { used: copied.stored, content_digest: copied.digest.to_string(), ..empty(planned) };
-        if in_archive {
-            landed.file_size = carried.written.len;
-            return Ok(landed);
-        }
-        let facts = landing::facts_of(&self.staged.path().join(&planned.file), planned, copied)?;
-        landed.file_size = facts.file_size;
-        landed.image_id = facts.details.iter().find(|(name, _)| name == "UUID").map(|(_, id)| id.clone());
-        Ok(landed)
+    /// What the finished file of a disk says of itself.
+    fn facts(&self, planned: &PlannedDisk, carried: &Carried) -> Result<Facts> {
+        landing::facts_of(&self.staged.path().join(self.result(planned)), planned, &carried.written.copied)
     }
 
     /// Writes the machine file, what belongs to it, and the manifest.
@@ -263,7 +261,7 @@ impl Move<'_> {
         let mut also = Vec::new();
         let digests = |first: &(String, Vec<u8>)| -> Vec<(String, String)> {
             use sha2::Digest as _;
-            let own = (first.0.clone(), landing::hex(&sha2::Sha256::digest(&first.1)));
+            let own = (first.0.clone(), checksum::hex(&sha2::Sha256::digest(&first.1)));
             let disks = self.plan.disks.iter().zip(carried);
             let disks = disks.filter_map(|(planned, c)| Some((planned.file.clone(), c.written.digest.clone()?)));
             std::iter::once(own).chain(disks).collect()
@@ -307,19 +305,30 @@ impl Move<'_> {
         })
     }
 
-    fn record(&self, planned: &PlannedDisk, carried: Carried) -> Result<DiskRecord> {
+    fn record(&self, planned: &PlannedDisk, carried: Carried, after: &Facts) -> DiskRecord {
         let disk = &self.prepared.target.disks[planned.source];
-        let result = self.result(planned);
-        let after = landing::facts_of(&self.staged.path().join(&result), planned, &carried.written.copied)?;
-        Ok(DiskRecord {
+        DiskRecord {
             id: disk.id.clone(),
             source: disk.parts.iter().map(|part| target::absolute(part.storage.name())).collect(),
-            result,
+            result: self.result(planned),
             before: disk.image.as_ref().map(|image| DiskFacts::from(&image.facts)),
-            after: DiskFacts::from(&after),
+            after: DiskFacts::from(after),
             content_digest: carried.written.copied.digest.to_string(),
             edits: carried.edits,
-        })
+        }
+    }
+}
+
+/// What the machine file is told of a disk; `facts` is none for a member of an archive, which cannot be opened yet.
+fn landed_disk(planned: &PlannedDisk, carried: &Carried, facts: Option<&Facts>) -> LandedDisk {
+    let copied = &carried.written.copied;
+    let image_id = facts.and_then(|facts| facts.details.iter().find(|(name, _)| name == "UUID"));
+    LandedDisk {
+        used: copied.stored,
+        content_digest: copied.digest.to_string(),
+        file_size: facts.map_or(carried.written.len, |facts| facts.file_size),
+        image_id: image_id.map(|(_, id)| id.clone()),
+        ..empty(planned)
     }
 }
 

@@ -60,5 +60,10 @@ fn hash<D: sha2::Digest>(storage: &dyn Storage, cancel: &(dyn Fn() -> bool + Syn
         hasher.update(&*piece);
         at += piece.len() as u64;
     }
-    Ok(hasher.finalize().iter().map(|byte| format!("{byte:02x}")).collect())
+    Ok(hex(&hasher.finalize()))
+}
+
+/// A digest in lower-case hexadecimal digits.
+pub(crate) fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use reformis_disk::source::Links;
 use reformis_guest::Look;
-use reformis_machine::{Destination, Machine, MachineFile, RemovableKind, Site};
+use reformis_machine::{Destination, Machine, RemovableKind, Site};
 use serde::Serialize;
 
 use crate::{
@@ -255,9 +255,4 @@ fn adapters(prepared: &Prepared, before: &Machine, rows: &mut Vec<Row>) {
         let before = words(adapter.model, mac, &adapter.network, adapter.connected);
         rows.push(Row { part: "adapters", what: adapter.name.clone(), before, after: String::new() });
     }
-}
-
-/// The kinds of machine file, as a person names them.
-pub fn machine_file(word: &str) -> Option<MachineFile> {
-    MachineFile::ALL.into_iter().find(|kind| kind.word() == word)
 }

@@ -19,6 +19,7 @@ use reformis_machine::{Destination, LandedDisk, Lost, Machine, MachineFile, doma
 use sha2::{Digest as _, Sha256};
 
 use crate::{
+    checksum::hex,
     error::{Error, Result},
     plan::{Plan, PlannedDisk},
     staging,
@@ -182,10 +183,6 @@ fn sha256_of(path: &Path, watch: &Watch<'_>) -> Result<String> {
             len => hash.update(&buf[..len]),
         }
     }
-}
-
-pub(crate) fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// Takes bytes in one direction, and digests them as they pass: an archive or a manifest needs that, and so the file is

@@ -257,7 +257,7 @@ impl Hardware<'_> {
         let mut controllers: Vec<((ControllerKind, u32), u32)> = Vec::new();
         let drives = machine.removable.iter().filter(|drive| drive.kind == RemovableKind::Cdrom);
         let kinds = machine.disks.iter().map(|disk| (disk.controller, disk.bus));
-        for (kind, last) in kinds.chain(drives.clone().map(|drive| (optical(drive.controller), 0))) {
+        for (kind, last) in kinds.chain(drives.clone().map(|drive| (drive.controller.for_discs(), 0))) {
             for bus in 0..=last {
                 if !controllers.iter().any(|(place, _)| *place == (kind, bus)) {
                     let item = self.controller(kind, bus)?;
@@ -275,7 +275,7 @@ impl Hardware<'_> {
             boots.extend(disk.boot.map(|boot| (boot, item)));
         }
         for (index, drive) in drives.enumerate() {
-            let kind = optical(drive.controller);
+            let kind = drive.controller.for_discs();
             let taken = |slot: &u32| {
                 machine.disks.iter().any(|disk| (disk.controller, disk.bus, disk.slot) == (kind, 0, *slot))
             };
@@ -338,9 +338,4 @@ impl Hardware<'_> {
         self.item(resource::ETHERNET, &format!("Network adapter {}", index + 1), &fields, &[])?;
         Ok(())
     }
-}
-
-/// Where a CD drive can be.
-fn optical(kind: ControllerKind) -> ControllerKind {
-    if kind == ControllerKind::Ide { ControllerKind::Ide } else { ControllerKind::Ahci }
 }

@@ -242,7 +242,7 @@ fn controllers(xml: &mut Xml, machine: &Machine, media: &[String]) -> io::Result
     }
     let mut discs_with_media = 0;
     for drive in discs(machine) {
-        let kind = if drive.controller == ControllerKind::Ide { ControllerKind::Ide } else { ControllerKind::Ahci };
+        let kind = drive.controller.for_discs();
         if !all.iter().any(|at| at.kind == kind) {
             all.push(Attached { kind, index: 0, disks: Vec::new(), discs: Vec::new() });
         }

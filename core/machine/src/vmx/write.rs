@@ -118,7 +118,7 @@ fn controller_keys(machine: &Machine) -> Vec<((ControllerKind, u32), String)> {
     let mut scsi = 0;
     let drives = machine.removable.iter().filter(|drive| drive.kind == RemovableKind::Cdrom);
     let kinds = machine.disks.iter().map(|disk| (disk.controller, disk.bus));
-    for (kind, last) in kinds.chain(drives.map(|drive| (optical(drive.controller), 0))) {
+    for (kind, last) in kinds.chain(drives.map(|drive| (drive.controller.for_discs(), 0))) {
         for bus in 0..=last {
             if keys.iter().any(|(known, _)| *known == (kind, bus)) {
                 continue;
@@ -136,11 +136,6 @@ fn controller_keys(machine: &Machine) -> Vec<((ControllerKind, u32), String)> {
         }
     }
     keys
-}
-
-/// Where a CD drive can be.
-fn optical(kind: ControllerKind) -> ControllerKind {
-    if kind == ControllerKind::Ide { ControllerKind::Ide } else { ControllerKind::Ahci }
 }
 
 fn drives(machine: &Machine, out: &mut Entries) {
@@ -176,7 +171,7 @@ fn drives(machine: &Machine, out: &mut Entries) {
         out.push("bios.hddOrder", order.join(","));
     }
     for drive in machine.removable.iter().filter(|drive| drive.kind == RemovableKind::Cdrom) {
-        let Some(controller) = key_of((optical(drive.controller), 0)) else { continue };
+        let Some(controller) = key_of((drive.controller.for_discs(), 0)) else { continue };
         let free = (0..30).map(|unit| format!("{controller}:{unit}")).find(|key| !taken.contains(key));
         let Some(key) = free else { continue };
         out.push(format!("{key}.present"), "TRUE");

@@ -17,6 +17,7 @@ use sha2::Digest as _;
 
 use super::{Described, Kind, MAX_TEXT, Opening, Part, Pick, Target, TargetDisk, read_text, source_file};
 use crate::{
+    checksum::hex,
     error::{Error, Result},
     finding::{self, Finding},
     receipt::{FileDigest, SourceFile},
@@ -356,7 +357,6 @@ fn check_descriptor(
         }
         return FileDigest::blake3(bytes);
     };
-    let hex = |digest: &[u8]| digest.iter().map(|byte| format!("{byte:02x}")).collect::<String>();
     let value = match entry.algorithm {
         manifest::Algorithm::Sha1 => hex(&sha1::Sha1::digest(bytes)),
         manifest::Algorithm::Sha256 => hex(&sha2::Sha256::digest(bytes)),
