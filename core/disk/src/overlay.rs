@@ -28,17 +28,36 @@ pub struct Overlay {
     base: Arc<dyn Disk>,
     pages: BTreeMap<u64, Box<[u8]>>,
     edits: Vec<Edit>,
+    /// The pages that the edit begun last wrote, as they were before it.
+    undo: BTreeMap<u64, Option<Box<[u8]>>>,
 }
 
 impl Overlay {
     /// An overlay without edits.
     pub fn new(base: Arc<dyn Disk>) -> Self {
-        Self { base, pages: BTreeMap::new(), edits: Vec::new() }
+        Self { base, pages: BTreeMap::new(), edits: Vec::new(), undo: BTreeMap::new() }
     }
 
     /// Begins a new edit; what is written from now on is recorded as its doing.
     pub fn begin(&mut self, name: impl Into<String>, reason: impl Into<String>) {
+        self.undo.clear();
         self.edits.push(Edit { name: name.into(), reason: reason.into(), ranges: Vec::new() });
+    }
+
+    /// Takes back the edit that was begun last, as if it had never been.
+    pub fn rollback(&mut self) {
+        for (page, before) in std::mem::take(&mut self.undo) {
+            match before {
+                Some(bytes) => self.pages.insert(page, bytes),
+                None => self.pages.remove(&page),
+            };
+        }
+        self.edits.pop();
+    }
+
+    /// Bytes of memory that the changes take.
+    pub fn memory(&self) -> u64 {
+        self.pages.len() as u64 * PAGE
     }
 
     /// Writes `bytes` at `offset` for the edit that was begun last. Bytes that are the same already are left out of
@@ -70,7 +89,8 @@ impl Overlay {
         let Some(first) = target.iter().zip(bytes).position(|(a, b)| a != b) else { return Ok(()) };
         let last = target.iter().zip(bytes).rposition(|(a, b)| a != b).unwrap_or(first);
         target.copy_from_slice(bytes);
-        self.pages.insert(page, before.into());
+        let replaced = self.pages.insert(page, before.into());
+        self.undo.entry(page).or_insert(replaced);
         if let Some(edit) = self.edits.last_mut() {
             let at = start + inside as u64;
             add_range(&mut edit.ranges, at + first as u64..at + last as u64 + 1);
@@ -157,6 +177,10 @@ mod tests {
                     continue;
                 }
                 overlay.write_at(*offset, bytes).unwrap();
+                if index % 3 == 2 {
+                    overlay.rollback();
+                    continue;
+                }
                 model[at..at + bytes.len()].copy_from_slice(bytes);
             }
             let mut read = vec![1; SIZE as usize];

@@ -6,7 +6,8 @@ use reformis_disk::{Disk, Result};
 use serde::Serialize;
 
 use crate::{
-    esp,
+    bench::{Bench, Device},
+    fat::Fat,
     partitions::{self, Partition, Role, Table},
     volumes::{self, Volume},
 };
@@ -60,11 +61,19 @@ pub fn look(disk: &Arc<dyn Disk>) -> Result<Look> {
     for partition in found {
         let volume = volumes::probe(disk.as_ref(), partition.start, partition.size)?;
         if partition.role == Role::Esp && volume == Some(Volume::Fat) {
-            look.loaders.extend(esp::loaders(disk, partition.start, partition.size));
+            look.loaders.extend(loaders(disk, &partition));
         }
         look.partitions.push((partition, volume));
     }
     Ok(look)
+}
+
+/// The loaders on an EFI system partition; none on one that cannot be read.
+fn loaders(disk: &Arc<dyn Disk>, partition: &Partition) -> Vec<String> {
+    let bench = Bench::new([disk.clone()]);
+    let device = Device::part(&bench, 0, partition.start, partition.size, "the EFI system partition");
+    let fat = Fat::open(device, 0).ok().flatten();
+    fat.and_then(|fat| fat.loaders().ok()).unwrap_or_default()
 }
 
 impl Look {

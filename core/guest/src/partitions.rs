@@ -50,6 +50,8 @@ pub struct Partition {
     pub role: Role,
     /// Whether the table marks it as the one to boot.
     pub active: bool,
+    /// Its own UUID, where the table has one.
+    pub uuid: Option<Uuid>,
 }
 
 fn le32(bytes: &[u8], at: usize) -> u32 {
@@ -97,7 +99,7 @@ fn entry(bytes: &[u8], number: u32, base: u64) -> Option<Partition> {
     let start = base.checked_add(u64::from(le32(bytes, 8)))?.checked_mul(512)?;
     let size = u64::from(le32(bytes, 12)).checked_mul(512)?;
     let role = if kind == 0xef { Role::Esp } else { Role::Other };
-    (kind != 0).then_some(Partition { number, start, size, role, active: bytes[0] == 0x80 })
+    (kind != 0).then_some(Partition { number, start, size, role, active: bytes[0] == 0x80, uuid: None })
 }
 
 fn is_extended(kind: u8) -> bool {
@@ -193,7 +195,8 @@ fn gpt_at(disk: &dyn Disk, sector: u64, header: &[u8]) -> Result<Option<Vec<Part
         };
         let attributes = le64(bytes, 48);
         let active = attributes & 4 != 0;
-        let partition = Partition { number: index as u32 + 1, start, size, role, active };
+        let uuid = Some(Uuid::from_bytes_le(bytes[16..32].try_into().unwrap_or_default()));
+        let partition = Partition { number: index as u32 + 1, start, size, role, active, uuid };
         (!kind.is_nil() && fits(disk, start, size)).then_some(partition)
     };
     Ok(Some(entries.chunks_exact(each as usize).enumerate().filter_map(partition).collect()))

@@ -1,0 +1,210 @@
+//! The disks of one guest, side by side, each below an overlay; and volumes, which lie on one or on several of them.
+
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use reformis_disk::{Disk, Extent, overlay::Overlay};
+
+use crate::error::{Error, Result};
+
+/// The disks of one guest. What is written stays in memory until a result is streamed.
+pub struct Bench {
+    overlays: Mutex<Vec<Overlay>>,
+}
+
+impl Bench {
+    /// A bench for `disks`, in the guest's order.
+    pub fn new(disks: impl IntoIterator<Item = Arc<dyn Disk>>) -> Arc<Self> {
+        Arc::new(Self { overlays: Mutex::new(disks.into_iter().map(Overlay::new).collect()) })
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Vec<Overlay>> {
+        // A panic elsewhere leaves the bytes as they are: each write is whole or not there.
+        self.overlays.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Number of disks.
+    pub fn disks(&self) -> usize {
+        self.lock().len()
+    }
+
+    /// Size of a disk in bytes; 0 for one that is not there.
+    pub fn size(&self, disk: usize) -> u64 {
+        self.lock().get(disk).map_or(0, Disk::size)
+    }
+
+    /// Begins an edit on all disks; what is written from now on is its doing.
+    pub fn begin(&self, name: &str, reason: &str) {
+        for overlay in self.lock().iter_mut() {
+            overlay.begin(name, reason);
+        }
+    }
+
+    /// Takes back the edit that was begun last.
+    pub fn rollback(&self) {
+        for overlay in self.lock().iter_mut() {
+            overlay.rollback();
+        }
+    }
+
+    /// Whether the edit that was begun last changed anything.
+    pub fn changed(&self) -> bool {
+        self.lock().iter().any(|overlay| overlay.edits().last().is_some_and(|edit| !edit.ranges.is_empty()))
+    }
+
+    /// The disks with what was written, for streaming. The bench is empty afterwards.
+    pub fn take(&self) -> Vec<Overlay> {
+        std::mem::take(&mut *self.lock())
+    }
+}
+
+/// A volume is a disk of its own to those who only read.
+impl Disk for Device {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> reformis_disk::Result<()> {
+        self.read(offset, buf).map_err(|error| match error {
+            Error::Disk(error) => error,
+            other => reformis_disk::Error::damaged(self.name(), offset, other.to_string()),
+        })
+    }
+
+    fn extent_at(&self, offset: u64) -> reformis_disk::Result<Extent> {
+        Ok(Extent::data(offset, self.size - offset))
+    }
+
+    fn check_unchanged(&self) -> reformis_disk::Result<()> {
+        self.bench.lock().iter().try_for_each(Disk::check_unchanged)
+    }
+}
+
+/// How a stretch of a volume lies on the disks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Layout {
+    /// In one run: disk, first byte.
+    Linear(usize, u64),
+    /// In turns of so many bytes on each leg: disk, first byte.
+    Striped(u64, Vec<(usize, u64)>),
+}
+
+/// A stretch of a volume.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Piece {
+    /// First byte in the volume.
+    pub(crate) start: u64,
+    /// Bytes.
+    pub(crate) len: u64,
+    pub(crate) layout: Layout,
+}
+
+/// A volume: a partition, a logical volume, or a whole disk.
+#[derive(Clone)]
+pub struct Device {
+    bench: Arc<Bench>,
+    name: Arc<str>,
+    pieces: Arc<[Piece]>,
+    size: u64,
+}
+
+impl Device {
+    /// The `len` bytes of `disk` from `start` on, cut where the disk ends.
+    pub fn part(bench: &Arc<Bench>, disk: usize, start: u64, len: u64, name: &str) -> Self {
+        let size = len.min(bench.size(disk).saturating_sub(start));
+        let piece = Piece { start: 0, len: size, layout: Layout::Linear(disk, start) };
+        Self { bench: bench.clone(), name: name.into(), pieces: [piece].into(), size }
+    }
+
+    /// A volume of `pieces`, ascending and without gaps, each inside its disks.
+    pub(crate) fn of_pieces(bench: &Arc<Bench>, pieces: Vec<Piece>, name: &str) -> Self {
+        let size = pieces.last().map_or(0, |piece| piece.start + piece.len);
+        Self { bench: bench.clone(), name: name.into(), pieces: pieces.into(), size }
+    }
+
+    /// What to call it in messages.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Bytes.
+    pub fn size(&self) -> u64 {
+        self.size
+    }
+
+    /// Disk and byte where it begins.
+    pub(crate) fn start(&self) -> Option<(usize, u64)> {
+        match &self.pieces.first()?.layout {
+            Layout::Linear(disk, start) => Some((*disk, *start)),
+            Layout::Striped(_, legs) => legs.first().copied(),
+        }
+    }
+
+    /// The bench that its disks are on.
+    pub(crate) fn bench(&self) -> &Arc<Bench> {
+        &self.bench
+    }
+
+    /// Calls `work` for each run of `len` bytes from `offset`: disk, byte there, and the range of the request.
+    fn each(
+        &self,
+        offset: u64,
+        len: usize,
+        mut work: impl FnMut(usize, u64, std::ops::Range<usize>) -> Result<()>,
+    ) -> Result<()> {
+        let end = offset.checked_add(len as u64).filter(|end| *end <= self.size);
+        let Some(end) = end else {
+            let what = format!("something leads to byte {offset}, and it has {} bytes", self.size);
+            return Err(self.damaged(what));
+        };
+        let mut at = offset;
+        while at < end {
+            let index = self.pieces.partition_point(|piece| piece.start + piece.len <= at);
+            let Some(piece) = self.pieces.get(index) else { break };
+            let inside = at - piece.start;
+            let left = (end - at).min(piece.len - inside);
+            let (disk, start, run) = match &piece.layout {
+                Layout::Linear(disk, start) => (*disk, start + inside, left),
+                Layout::Striped(stripe, legs) => {
+                    let (number, rest) = (inside / stripe, inside % stripe);
+                    let (disk, start) = legs[(number % legs.len() as u64) as usize];
+                    (disk, start + number / legs.len() as u64 * stripe + rest, left.min(stripe - rest))
+                }
+            };
+            let from = (at - offset) as usize;
+            work(disk, start, from..from + run as usize)?;
+            at += run;
+        }
+        Ok(())
+    }
+
+    /// Fills `buf` from `offset`.
+    ///
+    /// # Errors
+    /// [`Error::Damaged`] behind its end; those of the disk.
+    pub fn read(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        let overlays = self.bench.lock();
+        self.each(offset, buf.len(), |disk, start, range| Ok(overlays[disk].read_at(start, &mut buf[range])?))
+    }
+
+    /// Writes `bytes` at `offset`, for the edit that was begun last.
+    ///
+    /// # Errors
+    /// [`Error::Damaged`] behind its end; those of the disk.
+    pub fn write(&self, offset: u64, bytes: &[u8]) -> Result<()> {
+        let mut overlays = self.bench.lock();
+        self.each(offset, bytes.len(), |disk, start, range| Ok(overlays[disk].write_at(start, &bytes[range])?))
+    }
+
+    /// An error about what lies on it.
+    pub(crate) fn damaged(&self, what: impl Into<String>) -> Error {
+        Error::Damaged { volume: self.name.to_string(), what: what.into() }
+    }
+
+    pub(crate) fn unreadable(&self, what: impl Into<String>) -> Error {
+        Error::Unsupported { volume: self.name.to_string(), action: "read", what: what.into() }
+    }
+
+    pub(crate) fn unchangeable(&self, what: impl Into<String>) -> Error {
+        Error::Unsupported { volume: self.name.to_string(), action: "changed", what: what.into() }
+    }
+}

@@ -1,0 +1,92 @@
+//! What can go wrong inside a guest.
+
+/// Result of this crate.
+pub type Result<T, E = Error> = std::result::Result<T, E>;
+
+/// An error with a whole sentence as its message.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// From the disk below.
+    #[error(transparent)]
+    Disk(#[from] reformis_disk::Error),
+    /// A volume breaks a rule of its own format.
+    #[error("{volume} is damaged: {what}")]
+    Damaged {
+        /// The volume.
+        volume: String,
+        /// What was found and what was expected.
+        what: String,
+    },
+    /// A sound volume that uses something we do not read or write.
+    #[error("{volume} cannot be {action}: {what}")]
+    Unsupported {
+        /// The volume.
+        volume: String,
+        /// `read` or `changed`.
+        action: &'static str,
+        /// What it uses.
+        what: String,
+    },
+    /// Nothing is there.
+    #[error("there is no {path} in the guest")]
+    NotFound {
+        /// The path.
+        path: String,
+    },
+    /// Something else than what was asked for is there.
+    #[error("{path} is no {wanted}")]
+    WrongKind {
+        /// The path.
+        path: String,
+        /// What it should be: `file`, `folder`, `link`.
+        wanted: &'static str,
+    },
+    /// The place is taken.
+    #[error("{path} exists already in the guest")]
+    Exists {
+        /// The path.
+        path: String,
+    },
+    /// The volume is full.
+    #[error("{volume} has no room: {needed} {unit} are needed, and {free} are free")]
+    NoRoom {
+        /// The volume.
+        volume: String,
+        /// What is short: `blocks of ... bytes`, `inodes`.
+        unit: String,
+        /// How many are needed.
+        needed: u64,
+        /// How many are free.
+        free: u64,
+    },
+    /// A file that is larger than what is taken into memory.
+    #[error("{path} has {size} bytes, more than the {most} that are read")]
+    TooLarge {
+        /// The path.
+        path: String,
+        /// Its size in bytes.
+        size: u64,
+        /// The largest that is read.
+        most: u64,
+    },
+    /// Links that lead in a circle.
+    #[error("{path} leads through too many links")]
+    LinkLoop {
+        /// The path.
+        path: String,
+    },
+}
+
+impl Error {
+    /// What the person can do about it, as a sentence.
+    pub fn remedy(&self) -> Option<&'static str> {
+        match self {
+            Self::Disk(error) => error.remedy(),
+            Self::Damaged { .. } => {
+                Some("Start the guest where it is, let it check its file systems, and shut it down again.")
+            }
+            Self::NoRoom { .. } => Some("Make room in the guest where it is, and shut it down again."),
+            _ => None,
+        }
+    }
+}

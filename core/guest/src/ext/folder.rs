@@ -1,0 +1,469 @@
+//! Folders (section "Directory Entries"): blocks of entries, in a row or below an index of hashes.
+
+use super::{
+    Ext, checksum,
+    hash::Hasher,
+    inode::{Inode, ROOT, flags, mode},
+    map::Run,
+    superblock::{compat, incompat, ro_compat},
+};
+use crate::error::Result;
+
+/// Bytes of an entry before its name.
+const HEAD: usize = 8;
+/// The entry at a block's end that holds its checksum.
+const TAIL: usize = 12;
+const TAIL_KIND: u8 = 0xde;
+/// The longest folder that is read, in bytes.
+const MAX_FOLDER: u64 = 256 << 20;
+
+/// An entry of a folder.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Entry {
+    pub(crate) name: Vec<u8>,
+    pub(crate) inode: u32,
+    /// 1 file, 2 folder, 7 link, 0 where the file system does not tell.
+    kind: u8,
+}
+
+impl Entry {
+    fn size(&self) -> usize {
+        HEAD + self.name.len().next_multiple_of(4)
+    }
+
+    fn put(&self, bytes: &mut [u8], len: usize, has_kind: bool) {
+        bytes[..4].copy_from_slice(&self.inode.to_le_bytes());
+        bytes[4..6].copy_from_slice(&stored_length(len));
+        bytes[6] = self.name.len() as u8;
+        bytes[7] = if has_kind { self.kind } else { 0 };
+        bytes[HEAD..HEAD + self.name.len()].copy_from_slice(&self.name);
+    }
+}
+
+/// The length of an entry as stored: one of 64 KiB has no room in 16 bits.
+fn stored_length(len: usize) -> [u8; 2] {
+    u16::try_from(len).unwrap_or(u16::MAX).to_le_bytes()
+}
+
+/// The length of an entry as meant, in a block of `block` bytes.
+fn entry_length(stored: u16, block: usize) -> usize {
+    match stored {
+        0 | 65_535 => block,
+        other => other.into(),
+    }
+}
+
+/// The kind of an entry for a file of `mode`.
+pub(super) fn kind_of(mode: u16) -> u8 {
+    match mode & mode::KIND {
+        mode::FILE => 1,
+        mode::FOLDER => 2,
+        mode::LINK => 7,
+        0x2000 => 3,
+        0x6000 => 4,
+        0x1000 => 5,
+        0xc000 => 6,
+        _ => 0,
+    }
+}
+
+impl Ext {
+    fn has_kinds(&self) -> bool {
+        self.sb.has_incompat(incompat::FILETYPE)
+    }
+
+    fn tail_len(&self) -> usize {
+        if self.sb.has_ro(ro_compat::METADATA_CSUM) { TAIL } else { 0 }
+    }
+
+    /// The entries in one block, with each entry's byte and length there.
+    fn entries_in(&self, inode: &Inode, block: &[u8]) -> Result<Vec<(usize, usize, Entry)>> {
+        let mut found = Vec::new();
+        let mut at = 0;
+        while at + HEAD <= block.len() {
+            let number = u32::from_le_bytes([block[at], block[at + 1], block[at + 2], block[at + 3]]);
+            let len = entry_length(u16::from_le_bytes([block[at + 4], block[at + 5]]), block.len());
+            let name_len = usize::from(block[at + 6]);
+            if len < HEAD || len % 4 != 0 || at + len > block.len() || HEAD + name_len > len {
+                return Err(self
+                    .device
+                    .damaged(format!("an entry of the folder with inode {} has a wrong length", inode.number)));
+            }
+            let name = block[at + HEAD..at + HEAD + name_len].to_vec();
+            let kind = if self.has_kinds() { block[at + 7] } else { 0 };
+            found.push((at, len, Entry { name, inode: number, kind }));
+            at += len;
+        }
+        Ok(found)
+    }
+
+    /// The entries of a folder but `.` and `..`, in the order in which they lie.
+    pub(crate) fn entries(&self, folder: &Inode) -> Result<Vec<Entry>> {
+        let all = self.all_entries(folder)?.into_iter();
+        Ok(all.filter(|entry| entry.name != b"." && entry.name != b"..").collect())
+    }
+
+    fn all_entries(&self, folder: &Inode) -> Result<Vec<Entry>> {
+        let real = |entries: Vec<(usize, usize, Entry)>| {
+            entries.into_iter().map(|(.., entry)| entry).filter(|entry| entry.inode != 0 && !entry.name.is_empty())
+        };
+        if folder.has(flags::INLINE_DATA) {
+            let mut found = Vec::new();
+            for part in [&folder.block()[4..], &self.inline_rest(folder)?] {
+                found.extend(real(self.entries_in(folder, part)?));
+            }
+            return Ok(found);
+        }
+        let mut found = Vec::new();
+        self.each_block(folder, |_, bytes| {
+            found.extend(real(self.entries_in(folder, bytes)?));
+            Ok(())
+        })?;
+        Ok(found)
+    }
+
+    /// Calls `work` with each block of a folder that is there: its place in the file system, and its bytes.
+    fn each_block(&self, folder: &Inode, mut work: impl FnMut(u64, &[u8]) -> Result<()>) -> Result<()> {
+        if folder.size() > MAX_FOLDER {
+            return Err(self.device.damaged(format!("the folder with inode {} is impossibly long", folder.number)));
+        }
+        let map = self.map(folder)?;
+        for logical in 0..folder.size().div_ceil(self.block as u64) {
+            if let Some(physical) = map.block(logical) {
+                work(physical, &self.read_block(physical)?)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// The inode that `name` stands for in a folder.
+    pub(crate) fn find(&self, folder: &Inode, name: &[u8]) -> Result<Option<u32>> {
+        Ok(self.all_entries(folder)?.into_iter().find(|entry| entry.name == name).map(|entry| entry.inode))
+    }
+
+    /// The folder that a folder lies in.
+    pub(super) fn parent(&self, folder: &Inode) -> Result<u32> {
+        if folder.has(flags::INLINE_DATA) {
+            let bytes = folder.block();
+            return Ok(u32::from_le_bytes([bytes[0], bytes[1], bytes[2], bytes[3]]));
+        }
+        Ok(self.find(folder, b"..")?.unwrap_or(ROOT))
+    }
+
+    /// Writes the entries of one block, the last as long as the block allows, and its checksum.
+    fn fill(&self, folder: &Inode, entries: &[Entry]) -> Vec<u8> {
+        let mut bytes = vec![0; self.block];
+        let end = self.block - self.tail_len();
+        let mut at = 0;
+        for (index, entry) in entries.iter().enumerate() {
+            let len = if index + 1 == entries.len() { end - at } else { entry.size() };
+            entry.put(&mut bytes[at..], len, self.has_kinds());
+            at += len;
+        }
+        if entries.is_empty() {
+            bytes[4..6].copy_from_slice(&stored_length(end));
+        }
+        self.seal(folder, &mut bytes);
+        bytes
+    }
+
+    /// Makes the checksum of a block of entries right.
+    fn seal(&self, folder: &Inode, bytes: &mut [u8]) {
+        if self.tail_len() == 0 {
+            return;
+        }
+        let at = bytes.len() - TAIL;
+        let sum = checksum::crc32c(self.inode_seed(folder), &bytes[..at]);
+        bytes[at..].fill(0);
+        bytes[at + 4..at + 6].copy_from_slice(&(TAIL as u16).to_le_bytes());
+        bytes[at + 7] = TAIL_KIND;
+        bytes[at + 8..].copy_from_slice(&sum.to_le_bytes());
+    }
+
+    /// The blocks of a new folder: one, with `.` and `..`.
+    pub(super) fn empty_folder(&self, folder: &Inode, parent: u32) -> Vec<u8> {
+        self.fill(folder, &own_entries(folder.number, parent))
+    }
+
+    /// Adds an entry for `inode`, a file of `mode`, to a folder. The folder's inode is changed, not yet written.
+    pub(super) fn add_entry(&mut self, folder: &mut Inode, name: &[u8], inode: u32, mode: u16) -> Result<()> {
+        self.check_folder(folder)?;
+        let entry = Entry { name: name.to_vec(), inode, kind: kind_of(mode) };
+        if folder.has(flags::INLINE_DATA) {
+            self.out_of_inode(folder)?;
+        }
+        if folder.has(flags::INDEX) {
+            if let Some(leaf) = self.leaf(folder, name)?
+                && self.add_to(folder, leaf, &entry)?
+            {
+                return Ok(());
+            }
+            return self.rebuild(folder, Some(entry));
+        }
+        let map = self.map(folder)?;
+        let count = folder.size().div_ceil(self.block as u64);
+        for logical in 0..count {
+            if let Some(physical) = map.block(logical)
+                && self.add_to(folder, physical, &entry)?
+            {
+                return Ok(());
+            }
+        }
+        if self.sb.has_compat(compat::DIR_INDEX) && self.sb.s_def_hash_version <= 2 {
+            return self.rebuild(folder, Some(entry));
+        }
+        let bytes = self.fill(folder, &[entry]);
+        self.append_block(folder, &bytes)
+    }
+
+    /// Refuses folders whose entries we cannot keep right.
+    fn check_folder(&self, folder: &Inode) -> Result<()> {
+        for (flag, what) in [(flags::ENCRYPT, "is encrypted"), (flags::CASEFOLD, "ignores the case of names")] {
+            if folder.has(flag) {
+                return Err(self.device.unchangeable(format!("the folder with inode {} {what}", folder.number)));
+            }
+        }
+        Ok(())
+    }
+
+    /// Puts an entry into the free space of a block; false when there is not enough.
+    fn add_to(&self, folder: &Inode, physical: u64, entry: &Entry) -> Result<bool> {
+        let mut bytes = self.read_block(physical)?;
+        let (needed, tail) = (entry.size(), self.tail_len());
+        let places = self.entries_in(folder, &bytes)?;
+        for (at, len, found) in places {
+            if tail > 0 && at >= self.block - tail {
+                break;
+            }
+            let used = if found.inode == 0 { 0 } else { found.size() };
+            if len - used < needed {
+                continue;
+            }
+            if used > 0 {
+                bytes[at + 4..at + 6].copy_from_slice(&stored_length(used));
+            }
+            bytes[at + used..at + len].fill(0);
+            entry.put(&mut bytes[at + used..], len - used, self.has_kinds());
+            self.seal(folder, &mut bytes);
+            self.write_block(physical, &bytes)?;
+            return Ok(true);
+        }
+        Ok(false)
+    }
+
+    /// Takes the entry `name` out of a folder; its inode, if it was there.
+    pub(super) fn remove_entry(&mut self, folder: &mut Inode, name: &[u8]) -> Result<Option<u32>> {
+        self.check_folder(folder)?;
+        if folder.has(flags::INLINE_DATA) {
+            self.out_of_inode(folder)?;
+        }
+        let mut removed = None;
+        let mut blocks = Vec::new();
+        self.each_block(folder, |physical, _| {
+            blocks.push(physical);
+            Ok(())
+        })?;
+        for physical in blocks {
+            let mut bytes = self.read_block(physical)?;
+            let entries = self.entries_in(folder, &bytes)?;
+            let Some(index) = entries.iter().position(|(.., entry)| entry.inode != 0 && entry.name == name) else {
+                continue;
+            };
+            let (at, len, entry) = &entries[index];
+            removed = Some(entry.inode);
+            match index.checked_sub(1).map(|before| &entries[before]) {
+                // The one before it takes its room.
+                Some((start, before, _)) => {
+                    bytes[start + 4..start + 6].copy_from_slice(&stored_length(before + len));
+                    bytes[*at..at + len].fill(0);
+                }
+                None => bytes[*at..at + 4].fill(0),
+            }
+            self.seal(folder, &mut bytes);
+            self.write_block(physical, &bytes)?;
+            break;
+        }
+        Ok(removed)
+    }
+
+    /// Moves a folder that lies in its inode into a block.
+    fn out_of_inode(&mut self, folder: &mut Inode) -> Result<()> {
+        let mut entries = own_entries(folder.number, self.parent(folder)?).to_vec();
+        entries.extend(self.entries(folder)?);
+        self.drop_inline_rest(folder)?;
+        folder.set_flag(flags::INLINE_DATA, false);
+        self.start_map(folder);
+        folder.set_size(0);
+        let bytes = self.fill(folder, &entries);
+        self.append_block(folder, &bytes)
+    }
+
+    fn append_block(&mut self, folder: &mut Inode, bytes: &[u8]) -> Result<()> {
+        let mut map = self.map(folder)?;
+        let logical = folder.size().div_ceil(self.block as u64);
+        let physical = self.allocate_one(map.runs.last().map_or(0, |run| run.physical + run.len))?;
+        self.write_block(physical, bytes)?;
+        map.push(Run { logical, physical, len: 1, unwritten: false });
+        folder.set_size((logical + 1) * self.block as u64);
+        self.lay_map(folder, map)
+    }
+
+    fn hasher(&self, version: u8) -> Hasher {
+        // The flag that tells which kind of machine made the file system: 2 is one whose characters have no sign.
+        let signed = self.sb.s_flags.get() & 2 == 0;
+        Hasher { version, signed, seed: self.sb.s_hash_seed.map(zerocopy::byteorder::U32::get) }
+    }
+
+    /// The block of an indexed folder that `name` belongs into; `None` when the index is of a kind that we only read.
+    fn leaf(&self, folder: &Inode, name: &[u8]) -> Result<Option<u64>> {
+        let map = self.map(folder)?;
+        let wrong = || self.device.damaged(format!("the index of the folder with inode {} is none", folder.number));
+        let mut bytes = self.read_block(map.block(0).ok_or_else(wrong)?)?;
+        let (version, levels) = (bytes[0x1c], bytes[0x1e]);
+        if version > 2 || levels > 2 {
+            return Ok(None);
+        }
+        let hash = self.hasher(version).hash(name);
+        let mut start = 0x20;
+        for level in 0..=levels {
+            let count = usize::from(u16::from_le_bytes([bytes[start + 2], bytes[start + 3]]));
+            if count == 0 || start + count * 8 > bytes.len() {
+                return Err(wrong());
+            }
+            let word = |at: usize| u32::from_le_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]]);
+            // The first entry has no hash: it begins the order.
+            let index = (1..count).rev().find(|index| word(start + index * 8) <= hash).unwrap_or(0);
+            let block = map.block(u64::from(word(start + index * 8 + 4) & 0x0fff_ffff)).ok_or_else(wrong)?;
+            if level == levels {
+                return Ok(Some(block));
+            }
+            bytes = self.read_block(block)?;
+            start = 8;
+        }
+        Ok(None)
+    }
+
+    /// Lays all entries of a folder, and one more, down anew below an index of hashes.
+    fn rebuild(&mut self, folder: &mut Inode, added: Option<Entry>) -> Result<()> {
+        let version = self.sb.s_def_hash_version.min(2);
+        let hasher = self.hasher(version);
+        let parent = self.parent(folder)?;
+        let mut entries: Vec<(u32, Entry)> =
+            self.entries(folder)?.into_iter().chain(added).map(|entry| (hasher.hash(&entry.name), entry)).collect();
+        entries.sort_by_key(|(hash, _)| *hash);
+        // Leaves with some room left, so that the next entry does not lead to this again.
+        let room = (self.block - self.tail_len()) / 4 * 3;
+        let mut leaves: Vec<(u32, Vec<Entry>)> = Vec::new();
+        let mut used = room;
+        let mut last = None;
+        for (hash, entry) in entries {
+            if used + entry.size() > room {
+                // A leaf that goes on with names of the same hash is marked by the lowest bit.
+                leaves.push((hash | u32::from(last == Some(hash)), Vec::new()));
+                used = 0;
+            }
+            used += entry.size();
+            last = Some(hash);
+            if let Some((_, leaf)) = leaves.last_mut() {
+                leaf.push(entry);
+            }
+        }
+        let checked = usize::from(self.tail_len() > 0);
+        let in_root = (self.block - 0x20) / 8 - checked;
+        let in_node = (self.block - 8) / 8 - checked;
+        let levels = if leaves.len() <= in_root { 0 } else { 1 };
+        let nodes = if levels == 0 { 0 } else { leaves.len().div_ceil(in_node) };
+        if nodes > in_root {
+            return Err(self
+                .device
+                .unchangeable(format!("the folder with inode {} has too many entries", folder.number)));
+        }
+        // Root, then nodes, then leaves.
+        let total = 1 + nodes + leaves.len();
+        let mut map = self.map(folder)?;
+        map.runs.retain(|run| !run.unwritten);
+        let have: u64 = map.blocks();
+        let is_dense =
+            map.runs.iter().try_fold(0, |next, run| (run.logical == next).then_some(next + run.len)) == Some(have);
+        if !is_dense {
+            return Err(self.device.damaged(format!("the folder with inode {} has holes", folder.number)));
+        }
+        if (total as u64) > have {
+            let goal = map.runs.last().map_or(0, |run| run.physical + run.len);
+            for run in self.allocate(total as u64 - have, goal)? {
+                let logical = map.blocks();
+                map.push(Run { logical, ..run });
+            }
+        }
+        let total = map.blocks() as usize;
+        folder.set_size(total as u64 * self.block as u64);
+        folder.set_flag(flags::INDEX, true);
+        let index = |hash: u32, block: usize| -> [u8; 8] {
+            let [a, b, c, d] = hash.to_le_bytes();
+            let [e, f, g, h] = (block as u32).to_le_bytes();
+            [a, b, c, d, e, f, g, h]
+        };
+        let first_leaf = 1 + nodes;
+        let of_leaves: Vec<[u8; 8]> =
+            leaves.iter().enumerate().map(|(at, (hash, _))| index(*hash, first_leaf + at)).collect();
+        let mut blocks: Vec<Vec<u8>> = Vec::with_capacity(total);
+        let mut root = vec![0; self.block];
+        let [dot, dots] = own_entries(folder.number, parent);
+        dot.put(&mut root, 12, self.has_kinds());
+        dots.put(&mut root[12..], self.block - 12, self.has_kinds());
+        root[0x1c..0x20].copy_from_slice(&[version, 8, levels, 0]);
+        let top: Vec<[u8; 8]> = if levels == 0 {
+            of_leaves.clone()
+        } else {
+            of_leaves.chunks(in_node).enumerate().map(|(at, chunk)| index(le(&chunk[0]), 1 + at)).collect()
+        };
+        self.put_index(folder, &mut root, 0x20, in_root, &top);
+        blocks.push(root);
+        if levels > 0 {
+            for chunk in of_leaves.chunks(in_node) {
+                let mut node = vec![0; self.block];
+                node[4..6].copy_from_slice(&stored_length(self.block));
+                self.put_index(folder, &mut node, 8, in_node, chunk);
+                blocks.push(node);
+            }
+        }
+        blocks.extend(leaves.iter().map(|(_, leaf)| self.fill(folder, leaf)));
+        // A folder never gets shorter; what is over stays, empty, behind the last leaf's hash.
+        let spare = total - blocks.len();
+        if spare > 0 {
+            let keep = blocks.len() as u64;
+            map = self.cut(map, keep)?;
+            folder.set_size(keep * self.block as u64);
+        }
+        for (logical, bytes) in blocks.iter().enumerate() {
+            if let Some(physical) = map.block(logical as u64) {
+                self.write_block(physical, bytes)?;
+            }
+        }
+        self.lay_map(folder, map)
+    }
+
+    /// Writes a node of an index: how many entries it could have, how many it has, and they.
+    fn put_index(&self, folder: &Inode, bytes: &mut [u8], start: usize, limit: usize, entries: &[[u8; 8]]) {
+        for (at, entry) in entries.iter().enumerate() {
+            bytes[start + at * 8..start + at * 8 + 8].copy_from_slice(entry);
+        }
+        // The first entry's hash is what both counts stand in for.
+        bytes[start..start + 2].copy_from_slice(&(limit as u16).to_le_bytes());
+        bytes[start + 2..start + 4].copy_from_slice(&(entries.len() as u16).to_le_bytes());
+        if self.tail_len() > 0 {
+            let sum = checksum::crc32c(self.inode_seed(folder), &bytes[..start + entries.len() * 8]);
+            let sum = checksum::crc32c(sum, &[0; 8]);
+            let tail = start + limit * 8;
+            bytes[tail + 4..tail + 8].copy_from_slice(&sum.to_le_bytes());
+        }
+    }
+}
+
+fn le(entry: &[u8; 8]) -> u32 {
+    u32::from_le_bytes([entry[0], entry[1], entry[2], entry[3]])
+}
+
+fn own_entries(folder: u32, parent: u32) -> [Entry; 2] {
+    [Entry { name: b".".to_vec(), inode: folder, kind: 2 }, Entry { name: b"..".to_vec(), inode: parent, kind: 2 }]
+}

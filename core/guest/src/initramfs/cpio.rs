@@ -1,0 +1,141 @@
+//! Archives of the "newc" kind: a header of 110 hexadecimal digits, a name, and bytes, each padded to four bytes.
+
+use std::{
+    collections::BTreeMap,
+    io::{self, Read},
+};
+
+use super::MAX_KEPT;
+
+const HEADER: usize = 110;
+const TRAILER: &str = "TRAILER!!!";
+const MAX_ENTRIES: usize = 1 << 20;
+
+/// What an entry is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Kind {
+    File,
+    Folder,
+    Link(String),
+    Other,
+}
+
+/// An entry.
+#[derive(Debug, Clone)]
+pub(super) struct Entry {
+    pub(super) kind: Kind,
+    /// The bytes of a small file.
+    pub(super) bytes: Option<Vec<u8>>,
+}
+
+fn wrong(what: &str) -> io::Error {
+    io::Error::new(io::ErrorKind::InvalidData, what.to_string())
+}
+
+fn skip(reader: &mut dyn Read, len: u64) -> io::Result<()> {
+    let copied = io::copy(&mut reader.take(len), &mut io::sink())?;
+    if copied == len { Ok(()) } else { Err(wrong("it is cut short")) }
+}
+
+/// Reads one archive into `entries`, up to its end. `left` is what may still be unpacked.
+pub(super) fn read(reader: &mut dyn Read, entries: &mut BTreeMap<String, Entry>, left: &mut u64) -> io::Result<()> {
+    loop {
+        let mut header = [0; HEADER];
+        reader.read_exact(&mut header)?;
+        if !matches!(&header[..6], b"070701" | b"070702") {
+            return Err(wrong("an entry does not begin with its mark"));
+        }
+        let field = |index: usize| {
+            let digits = std::str::from_utf8(&header[6 + index * 8..14 + index * 8]).ok();
+            digits
+                .and_then(|digits| u32::from_str_radix(digits, 16).ok())
+                .ok_or_else(|| wrong("a number in an entry is none"))
+        };
+        let (mode, size, name_len) = (field(1)?, u64::from(field(6)?), field(11)? as usize);
+        if !(1..=4097).contains(&name_len) || entries.len() >= MAX_ENTRIES {
+            return Err(wrong("a name is too long, or there are too many"));
+        }
+        let mut name = vec![0; name_len];
+        reader.read_exact(&mut name)?;
+        skip(reader, ((HEADER + name_len).next_multiple_of(4) - HEADER - name_len) as u64)?;
+        name.pop();
+        let name = String::from_utf8_lossy(&name).into_owned();
+        if name == TRAILER {
+            return Ok(());
+        }
+        *left = left.checked_sub(size + HEADER as u64).ok_or_else(|| wrong("it unpacks to too much"))?;
+        let padded = size.next_multiple_of(4);
+        let kept = if size <= MAX_KEPT {
+            let mut bytes = vec![0; size as usize];
+            reader.read_exact(&mut bytes)?;
+            skip(reader, padded - size)?;
+            Some(bytes)
+        } else {
+            skip(reader, padded)?;
+            None
+        };
+        let (kind, bytes) = match mode & 0o170_000 {
+            0o100_000 => (Kind::File, kept),
+            0o040_000 => (Kind::Folder, None),
+            0o120_000 => (Kind::Link(String::from_utf8_lossy(&kept.unwrap_or_default()).into_owned()), None),
+            _ => (Kind::Other, None),
+        };
+        let parts: Vec<&str> = name.split('/').filter(|part| !part.is_empty() && *part != ".").collect();
+        entries.insert(parts.join("/"), Entry { kind, bytes });
+    }
+}
+
+/// Writes an archive.
+pub(crate) struct Writer {
+    bytes: Vec<u8>,
+    number: u32,
+    modified: u32,
+}
+
+impl Writer {
+    /// An archive whose entries were all changed at `modified`, in seconds since 1970.
+    pub(crate) fn new(modified: i64) -> Self {
+        Self { bytes: Vec::new(), number: 0, modified: u32::try_from(modified).unwrap_or(0) }
+    }
+
+    fn entry(&mut self, name: &str, mode: u32, links: u32, content: &[u8]) {
+        self.number += 1;
+        let fields =
+            [self.number, mode, 0, 0, links, self.modified, content.len() as u32, 0, 0, 0, 0, name.len() as u32 + 1, 0];
+        self.bytes.extend(b"070701");
+        for field in fields {
+            self.bytes.extend(format!("{field:08X}").bytes());
+        }
+        self.bytes.extend(name.bytes());
+        self.bytes.push(0);
+        self.pad();
+        self.bytes.extend(content);
+        self.pad();
+    }
+
+    fn pad(&mut self) {
+        self.bytes.resize(self.bytes.len().next_multiple_of(4), 0);
+    }
+
+    /// Adds a folder.
+    pub(crate) fn folder(&mut self, name: &str) {
+        self.entry(name, 0o040_755, 2, &[]);
+    }
+
+    /// Adds a file with the permissions `mode`.
+    pub(crate) fn file(&mut self, name: &str, content: &[u8], mode: u32) {
+        self.entry(name, 0o100_000 | mode, 1, content);
+    }
+
+    /// Adds a symbolic link.
+    #[cfg(test)]
+    pub(super) fn link(&mut self, name: &str, target: &str) {
+        self.entry(name, 0o120_777, 1, target.as_bytes());
+    }
+
+    /// The archive, with its end.
+    pub(crate) fn finish(mut self) -> Vec<u8> {
+        self.entry(TRAILER, 0, 1, &[]);
+        self.bytes
+    }
+}

@@ -1,0 +1,426 @@
+//! A guest's files as the guest sees them: one tree of several file systems, with links that are followed inside it.
+
+use std::io::Write;
+
+use crate::{
+    bench::Device,
+    error::{Error, Result},
+    fs::{Fs, Name, shown},
+    node::{Attribute, Kind, New, Owner, Stat},
+};
+
+/// Links that are followed for one path.
+const MAX_LINKS: usize = 40;
+/// Bytes that are read at a time.
+const PIECE: usize = 1 << 20;
+/// The longest text that is read, in bytes.
+const MAX_TEXT: u64 = 16 << 20;
+
+/// A file system and where it is mounted.
+pub(crate) struct Mount {
+    pub(crate) path: Vec<Name>,
+    pub(crate) fs: Fs,
+    /// The volume that holds it, by its place among those that were found.
+    pub(crate) volume: usize,
+}
+
+/// A tree of files.
+pub struct Tree {
+    mounts: Vec<Mount>,
+    /// Whether something was made in a place whose SELinux label could not be told.
+    unlabelled: bool,
+}
+
+/// The names in a path; what is empty and `.` left out.
+fn names(path: &[u8]) -> impl DoubleEndedIterator<Item = Name> {
+    path.split(|byte| *byte == b'/').filter(|name| !name.is_empty() && *name != b".").map(<[u8]>::to_vec)
+}
+
+/// The folder of a path.
+fn parent(path: &[Name]) -> &[Name] {
+    path.split_last().map_or(path, |(_, parent)| parent)
+}
+
+impl Tree {
+    /// A tree whose root is `fs`, on the volume of number `volume`.
+    pub(crate) fn new(fs: Fs, volume: usize) -> Self {
+        Self { mounts: vec![Mount { path: Vec::new(), fs, volume }], unlabelled: false }
+    }
+
+    /// The one file system on `device`, its journal replayed as an edit of its own. Changes are made at `now`, in seconds
+    /// since 1970. `None` when there is no file system that we read.
+    ///
+    /// # Errors
+    /// Those of the file system.
+    pub fn of(device: &Device, now: i64) -> Result<Option<Self>> {
+        Ok(Fs::open(device, now)?.map(|fs| Self::new(fs, 0)))
+    }
+
+    /// Mounts `fs` at `path`.
+    pub(crate) fn mount(&mut self, path: &str, fs: Fs, volume: usize) {
+        self.mounts.push(Mount { path: names(path.as_bytes()).collect(), fs, volume });
+    }
+
+    pub(crate) fn mounts(&self) -> &[Mount] {
+        &self.mounts
+    }
+
+    /// The volumes that are mounted, and where.
+    pub fn mounted(&self) -> impl Iterator<Item = (usize, String)> {
+        self.mounts.iter().map(|mount| (mount.volume, shown(&mount.path)))
+    }
+
+    /// Whether something was made whose SELinux label is not known.
+    pub fn wants_relabel(&self) -> bool {
+        self.unlabelled
+    }
+
+    /// Reads again what is kept in memory, after an edit was taken back.
+    pub(crate) fn reload(&mut self) -> Result<()> {
+        self.mounts.iter_mut().try_for_each(|mount| mount.fs.reload())
+    }
+
+    /// The mount that `path` lies in, by its place, and how long the mount's own path is.
+    fn mount_of(&self, path: &[Name]) -> (usize, usize) {
+        let fits = |mount: &&Mount| path.starts_with(&mount.path);
+        let deepest = self.mounts.iter().filter(fits).max_by_key(|mount| mount.path.len());
+        let depth = deepest.map_or(0, |mount| mount.path.len());
+        // The last one mounted at a place hides those below it.
+        (
+            self.mounts
+                .iter()
+                .rposition(|mount| mount.path.len() == depth && path.starts_with(&mount.path))
+                .unwrap_or(0),
+            depth,
+        )
+    }
+
+    fn fs(&self, path: &[Name]) -> (&Fs, usize) {
+        let (index, depth) = self.mount_of(path);
+        (&self.mounts[index].fs, depth)
+    }
+
+    fn fs_mut(&mut self, path: &[Name]) -> (&mut Fs, usize) {
+        let (index, depth) = self.mount_of(path);
+        (&mut self.mounts[index].fs, depth)
+    }
+
+    fn stat_at(&self, path: &[Name]) -> Result<Option<Stat>> {
+        let (fs, depth) = self.fs(path);
+        fs.stat(&path[depth..])
+    }
+
+    /// The path without links that `path` leads to; the last name need not be there. `follow` follows a link at the end.
+    fn resolve(&self, path: &[u8], follow: bool) -> Result<Vec<Name>> {
+        let mut todo: Vec<Name> = names(path).rev().collect();
+        let mut done: Vec<Name> = Vec::new();
+        let mut links = 0;
+        while let Some(name) = todo.pop() {
+            if name == b".." {
+                done.pop();
+                continue;
+            }
+            done.push(name);
+            let is_last = todo.is_empty();
+            if is_last && !follow {
+                break;
+            }
+            if self.stat_at(&done)?.is_none_or(|stat| stat.kind != Kind::Link) {
+                continue;
+            }
+            links += 1;
+            if links > MAX_LINKS {
+                return Err(Error::LinkLoop { path: String::from_utf8_lossy(path).into() });
+            }
+            let (fs, depth) = self.fs(&done);
+            let target = fs.link_target(&done[depth..])?;
+            done.pop();
+            if target.starts_with(b"/") {
+                done.clear();
+            }
+            todo.extend(names(&target).rev());
+        }
+        Ok(done)
+    }
+
+    fn there(&self, path: &[u8], follow: bool) -> Result<(Vec<Name>, Stat)> {
+        let found = self.resolve(path, follow)?;
+        match self.stat_at(&found)? {
+            Some(stat) => Ok((found, stat)),
+            None => Err(Error::NotFound { path: String::from_utf8_lossy(path).into() }),
+        }
+    }
+
+    /// What is at `path`, behind links.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`]; those of the file system.
+    pub fn stat(&self, path: impl AsRef<[u8]>) -> Result<Stat> {
+        self.there(path.as_ref(), true).map(|(_, stat)| stat)
+    }
+
+    /// What is at `path`, be it a link.
+    ///
+    /// # Errors
+    /// As [`Tree::stat`].
+    pub fn stat_link(&self, path: impl AsRef<[u8]>) -> Result<Stat> {
+        self.there(path.as_ref(), false).map(|(_, stat)| stat)
+    }
+
+    /// Whether something is at `path`, behind links; false also where that cannot be told.
+    pub fn exists(&self, path: impl AsRef<[u8]>) -> bool {
+        self.stat(path).is_ok()
+    }
+
+    /// Whether a folder is at `path`.
+    pub fn is_folder(&self, path: impl AsRef<[u8]>) -> bool {
+        self.stat(path).is_ok_and(|stat| stat.kind == Kind::Folder)
+    }
+
+    /// Names in the folder at `path`, in alphabetical order, each with what it is.
+    ///
+    /// # Errors
+    /// As [`Tree::stat`]; [`Error::WrongKind`].
+    pub fn list(&self, path: impl AsRef<[u8]>) -> Result<Vec<(Vec<u8>, Stat)>> {
+        let (found, _) = self.there(path.as_ref(), true)?;
+        let (fs, depth) = self.fs(&found);
+        let mut names = fs.list(&found[depth..])?;
+        names.sort();
+        let mut entries = Vec::with_capacity(names.len());
+        for name in names {
+            let mut whole = found.clone();
+            whole.push(name.clone());
+            // An entry that names what is not there is damage, but no reason to show nothing.
+            if let Some(stat) = self.stat_at(&whole)? {
+                entries.push((name, stat));
+            }
+        }
+        Ok(entries)
+    }
+
+    /// The names in a folder, as text, in alphabetical order; none when it is not there.
+    pub(crate) fn names(&self, path: &str) -> Vec<String> {
+        let listed = self.resolve(path.as_bytes(), true).and_then(|found| {
+            let (fs, depth) = self.fs(&found);
+            fs.list(&found[depth..])
+        });
+        let mut names: Vec<String> =
+            listed.unwrap_or_default().into_iter().filter_map(|name| String::from_utf8(name).ok()).collect();
+        names.sort();
+        names
+    }
+
+    /// The bytes of the file at `path`, of at most `most`.
+    ///
+    /// # Errors
+    /// As [`Tree::stat`]; [`Error::WrongKind`]; [`Error::TooLarge`].
+    pub fn read(&self, path: impl AsRef<[u8]>, most: u64) -> Result<Vec<u8>> {
+        let (found, stat) = self.there(path.as_ref(), true)?;
+        if stat.kind != Kind::File {
+            return Err(Error::WrongKind { path: shown(&found), wanted: "file" });
+        }
+        let (fs, depth) = self.fs(&found);
+        fs.read(&found[depth..], most)
+    }
+
+    /// Writes the bytes of the file at `path` into `out`.
+    ///
+    /// # Errors
+    /// As [`Tree::read`]; what `out` says.
+    pub fn copy(&self, path: impl AsRef<[u8]>, out: &mut dyn Write) -> Result<u64> {
+        let (found, stat) = self.there(path.as_ref(), true)?;
+        if stat.kind != Kind::File {
+            return Err(Error::WrongKind { path: shown(&found), wanted: "file" });
+        }
+        let (fs, depth) = self.fs(&found);
+        let mut buf = vec![0; PIECE];
+        let mut at = 0;
+        while at < stat.size {
+            let len = fs.read_at(&found[depth..], at, &mut buf)?;
+            if len == 0 {
+                break;
+            }
+            out.write_all(&buf[..len]).map_err(reformis_disk::Error::io("writing", shown(&found), Some(at)))?;
+            at += len as u64;
+        }
+        Ok(at)
+    }
+
+    /// Where the link at `path` leads.
+    ///
+    /// # Errors
+    /// As [`Tree::stat`]; [`Error::WrongKind`].
+    pub fn link_target(&self, path: impl AsRef<[u8]>) -> Result<Vec<u8>> {
+        let (found, stat) = self.there(path.as_ref(), false)?;
+        if stat.kind != Kind::Link {
+            return Err(Error::WrongKind { path: shown(&found), wanted: "link" });
+        }
+        let (fs, depth) = self.fs(&found);
+        fs.link_target(&found[depth..])
+    }
+
+    /// Extended attributes of what is at `path`, be it a link: names and values.
+    ///
+    /// # Errors
+    /// As [`Tree::stat`].
+    pub fn attributes(&self, path: impl AsRef<[u8]>) -> Result<Vec<(String, Vec<u8>)>> {
+        let (found, _) = self.there(path.as_ref(), false)?;
+        let (fs, depth) = self.fs(&found);
+        let attributes = fs.attributes(&found[depth..])?;
+        Ok(attributes.into_iter().map(|attribute| (attribute.full_name(), attribute.value)).collect())
+    }
+
+    /// A text; `None` when it is not there. Bytes that are no UTF-8 are taken as Latin-1, and written so again.
+    pub(crate) fn text(&self, path: &str) -> Option<String> {
+        let bytes = self.read(path, MAX_TEXT).ok()?;
+        Some(String::from_utf8(bytes).unwrap_or_else(|error| error.into_bytes().into_iter().map(char::from).collect()))
+    }
+
+    /// Replaces a text that was read by [`Tree::text`].
+    pub(crate) fn set_text(&mut self, path: &str, text: &str) -> Result<()> {
+        let was_utf8 = self.read(path, MAX_TEXT).map_or(true, |bytes| std::str::from_utf8(&bytes).is_ok());
+        let latin: Option<Vec<u8>> = text.chars().map(|c| u8::try_from(c).ok()).collect();
+        match latin.filter(|_| !was_utf8) {
+            Some(bytes) => self.write(path, &bytes),
+            None => self.write(path, text.as_bytes()),
+        }
+    }
+
+    /// What something new in `folder` should belong to: the superuser, with the label that neighbours show.
+    fn owner(&mut self, folder: &[Name], is_folder: bool, mode: u16) -> Result<Owner> {
+        let mut owner = Owner::root(mode);
+        let label = |tree: &Self, path: &[Name]| -> Result<Option<Attribute>> {
+            let (fs, depth) = tree.fs(path);
+            Ok(fs.attributes(&path[depth..])?.into_iter().find(Attribute::is_label))
+        };
+        let Some(own) = label(self, folder)? else {
+            // Without a label on the folder: either none has one, or this one was forgotten.
+            self.unlabelled |= label(self, &[])?.is_some();
+            return Ok(owner);
+        };
+        let (fs, depth) = self.fs(folder);
+        let wanted = if is_folder { Kind::Folder } else { Kind::File };
+        let mut neighbour = None;
+        for name in fs.list(&folder[depth..])?.into_iter().take(32) {
+            let path = [folder, &[name]].concat();
+            if self.stat_at(&path)?.is_some_and(|stat| stat.kind == wanted) {
+                neighbour = label(self, &path)?;
+            }
+            if neighbour.is_some() {
+                break;
+            }
+        }
+        owner.attributes.push(neighbour.unwrap_or(own));
+        Ok(owner)
+    }
+
+    fn create(&mut self, path: &[Name], new: &New<'_>, owner: &Owner) -> Result<()> {
+        let (fs, depth) = self.fs_mut(path);
+        fs.create(&path[depth..], new, owner)
+    }
+
+    /// Makes the file at `path`, behind links, or replaces its bytes; its folder is there. A new one belongs to the
+    /// superuser, and others may read it.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] for the folder; [`Error::NoRoom`]; those of the file system.
+    pub fn write(&mut self, path: impl AsRef<[u8]>, bytes: &[u8]) -> Result<()> {
+        self.write_as(path.as_ref(), bytes, 0o644)
+    }
+
+    /// As [`Tree::write`], with the permissions that a new file gets.
+    ///
+    /// # Errors
+    /// As [`Tree::write`].
+    pub fn write_as(&mut self, path: impl AsRef<[u8]>, bytes: &[u8], mode: u16) -> Result<()> {
+        let found = self.resolve(path.as_ref(), true)?;
+        if self.stat_at(&found)?.is_some() {
+            let (fs, depth) = self.fs_mut(&found);
+            return fs.replace(&found[depth..], bytes);
+        }
+        let owner = self.owner(&parent(&found).to_vec(), false, mode)?;
+        self.create(&found, &New::File(bytes), &owner)
+    }
+
+    /// Adds bytes at the end of the file at `path`.
+    ///
+    /// # Errors
+    /// As [`Tree::write`].
+    pub fn append(&mut self, path: impl AsRef<[u8]>, bytes: &[u8]) -> Result<()> {
+        let (found, _) = self.there(path.as_ref(), true)?;
+        let (fs, depth) = self.fs_mut(&found);
+        fs.append(&found[depth..], bytes)
+    }
+
+    /// Makes the folder at `path`, and those that lead to it.
+    ///
+    /// # Errors
+    /// As [`Tree::write`].
+    pub fn make_folders(&mut self, path: impl AsRef<[u8]>) -> Result<()> {
+        let all: Vec<Name> = names(path.as_ref()).collect();
+        for depth in 1..=all.len() {
+            let text = shown(&all[..depth]);
+            let found = self.resolve(text.as_bytes(), true)?;
+            match self.stat_at(&found)? {
+                Some(stat) if stat.kind == Kind::Folder => {}
+                // A link that leads nowhere is in the way too.
+                None if self.stat_link(&text).is_ok() => return Err(Error::WrongKind { path: text, wanted: "folder" }),
+                Some(_) => return Err(Error::WrongKind { path: text, wanted: "folder" }),
+                None => {
+                    let owner = self.owner(&parent(&found).to_vec(), true, 0o755)?;
+                    self.create(&found, &New::Folder, &owner)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Makes a symbolic link at `path` that leads to `target`; one that is there is replaced.
+    ///
+    /// # Errors
+    /// As [`Tree::write`]; [`Error::Exists`] when something else is there.
+    pub fn link(&mut self, path: impl AsRef<[u8]>, target: impl AsRef<[u8]>) -> Result<()> {
+        let found = self.resolve(path.as_ref(), false)?;
+        match self.stat_at(&found)? {
+            Some(stat) if stat.kind == Kind::Link => {
+                let (fs, depth) = self.fs_mut(&found);
+                fs.remove(&found[depth..])?;
+            }
+            Some(_) => return Err(Error::Exists { path: shown(&found) }),
+            None => {}
+        }
+        let owner = self.owner(&parent(&found).to_vec(), false, 0o777)?;
+        self.create(&found, &New::Link(target.as_ref()), &owner)
+    }
+
+    /// Removes what is at `path`, be it a link; a folder with all that is in it, unless something is mounted there.
+    ///
+    /// # Errors
+    /// As [`Tree::stat`].
+    pub fn remove(&mut self, path: impl AsRef<[u8]>) -> Result<()> {
+        let (found, _) = self.there(path.as_ref(), false)?;
+        if self.mounts.iter().any(|mount| mount.path.starts_with(&found)) {
+            return Err(Error::WrongKind { path: shown(&found), wanted: "folder without a volume mounted in it" });
+        }
+        let (fs, depth) = self.fs_mut(&found);
+        fs.remove(&found[depth..])
+    }
+
+    /// Sets owner and permissions of what is at `path`.
+    ///
+    /// # Errors
+    /// As [`Tree::stat`].
+    pub fn set_owner(&mut self, path: impl AsRef<[u8]>, uid: u32, gid: u32, mode: u16) -> Result<()> {
+        let (found, _) = self.there(path.as_ref(), false)?;
+        let (fs, depth) = self.fs_mut(&found);
+        fs.set_owner(&found[depth..], uid, gid, mode)
+    }
+
+    /// Free bytes of the volume that `path` lies on, and whether it can be changed.
+    pub(crate) fn room(&self, path: &str) -> Result<u64> {
+        let found = self.resolve(path.as_bytes(), true)?;
+        let (fs, _) = self.fs(&found);
+        fs.check_writable()?;
+        fs.free()
+    }
+}
