@@ -146,6 +146,42 @@ pub(crate) enum Command {
                       reformis recast tidelog.qcow2 - --as vmdk/stream | ssh host 'cat >tidelog.vmdk'"
     )]
     Recast(RecastArgs),
+    /// Makes the system on one disk ready for a destination
+    #[command(
+        long_about = "Makes the Linux system on one disk ready for the hardware of a destination, into a copy or in \
+                      place.\n\nThe early boot image gets the drivers for the new controller, volumes are called by \
+                      their UUIDs where their names would change, adapters keep their names, the old host's helpers \
+                      stay quiet, and the loader lies where a firmware without boot entries looks. Each edit is made \
+                      only where it is needed. The chain of boot evidence says, link by link, what was seen and what \
+                      was mended. Nothing of the guest is run. The source is never written: a result in place takes \
+                      its name when it is whole.",
+        after_help = "Examples:\n  reformis refit buoycam.vdi --dest nvme-cloud --out buoycam-ready.qcow2\n  \
+                      reformis refit ledger.qcow2 --dest virtio-host --in-place --mac 02:5a:17:00:00:02\n  \
+                      reformis refit ledger.raw --dest vmx-host --out ledger.vmdk --leave-out helpers --receipt r.json"
+    )]
+    Refit(RefitArgs),
+    /// Looks at the files of a guest without starting it
+    #[command(
+        long_about = "Looks at the files of a guest without starting it: lists a folder, prints a file, or takes out a \
+                      folder as a tar archive.\n\nPaths begin at the root of the guest's system, whose volumes are \
+                      mounted as its own fstab says; with --volume, at the root of one volume (`reformis survey` lists \
+                      them). A journal that was not written out is taken into account, in memory.",
+        after_help = "Examples:\n  reformis peek buoycam.vdi\n  reformis peek buoycam.vdi /etc/fstab\n  \
+                      reformis peek tidelog.ova /var/log --tar logs.tar\n  \
+                      reformis peek ledger.vmx /EFI --volume 'disk 1 partition 1'"
+    )]
+    Peek(PeekArgs),
+    /// Changes files of a guest without starting it
+    #[command(
+        long_about = "Puts files into a guest, removes them, and makes folders and links, without starting it; into a \
+                      copy or in place.\n\nWhat is replaced keeps its owner and permissions; what is new belongs to the \
+                      superuser and has the permissions of the file here, and the SELinux label that its neighbours \
+                      show. All changes are made or none. The source is never written: a result in place takes its name \
+                      when it is whole.",
+        after_help = "Examples:\n  reformis patch buoycam.vdi --put netcfg.yaml:/etc/netplan/50-site.yaml --out patched.vdi\n  \
+                      reformis patch ledger.qcow2 --remove /etc/udev/rules.d/70-persistent-net.rules --in-place"
+    )]
+    Patch(PatchArgs),
     /// Checks a landing against its source, or two disks against each other
     #[command(
         long_about = "Checks a landing against its source, or two disks in any shapes against each other.\n\nOf a \
@@ -247,6 +283,29 @@ pub(crate) struct ChoiceArgs {
     /// Write this kind of machine file
     #[arg(long, value_name = "KIND")]
     pub(crate) machine_file: Option<String>,
+    #[command(flatten)]
+    pub(crate) guest: GuestArgs,
+}
+
+/// What is changed inside a guest.
+#[derive(Debug, Default, Args)]
+#[command(next_help_heading = "Inside the guest")]
+pub(crate) struct GuestArgs {
+    /// Do not make this edit: fallback-loader, drivers, device-names, adapter-names, helpers, identity, first-boot
+    #[arg(long, value_name = "EDIT")]
+    pub(crate) leave_out: Vec<String>,
+    /// Run the script FILE once, on the first start; its output goes to a log in the guest
+    #[arg(long, value_name = "FILE")]
+    pub(crate) first_boot: Vec<PathBuf>,
+    /// Give the guest a new host name
+    #[arg(long, value_name = "NAME")]
+    pub(crate) host_name: Option<String>,
+    /// Have the guest make a new machine identity on its first start
+    #[arg(long)]
+    pub(crate) new_machine_id: bool,
+    /// Have the guest make new keys for its SSH server on its first start
+    #[arg(long)]
+    pub(crate) new_ssh_keys: bool,
 }
 
 /// What starts a machine.
@@ -330,6 +389,109 @@ pub(crate) struct RecastArgs {
     /// Follow names in the source's files that lead out of their folder (never to a device)
     #[arg(long)]
     pub(crate) trust_links: bool,
+}
+
+/// Where a changed disk goes.
+#[derive(Debug, Args)]
+pub(crate) struct ResultArgs {
+    /// The file to make
+    #[arg(long, value_name = "FILE", required_unless_present = "in_place", conflicts_with = "in_place")]
+    pub(crate) out: Option<PathBuf>,
+    /// Let the result take the disk's place when it is whole, in the same shape
+    #[arg(long)]
+    pub(crate) in_place: bool,
+    /// The shape to make, FORMAT/LAYOUT, where the name of FILE does not tell it
+    #[arg(long = "as", value_name = "SHAPE", conflicts_with = "in_place")]
+    pub(crate) shape: Option<Shape>,
+    /// The disk's format, where its content is not to be asked
+    #[arg(long, value_name = "FORMAT")]
+    pub(crate) from: Option<Format>,
+    /// Write a record of it, with the ranges that were changed, to FILE
+    #[arg(long, value_name = "FILE")]
+    pub(crate) receipt: Option<PathBuf>,
+    /// Replace FILE if it exists
+    #[arg(long)]
+    pub(crate) force: bool,
+    /// Follow names in the disk's files that lead out of their folder (never to a device)
+    #[arg(long)]
+    pub(crate) trust_links: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RefitArgs {
+    /// The disk
+    #[arg(value_name = "DISK")]
+    pub(crate) disk: PathBuf,
+    /// Where it goes: one of `reformis dests`
+    #[arg(long, value_name = "NAME")]
+    pub(crate) dest: String,
+    /// The controller that it will be on; the destination's first unless given
+    #[arg(long, value_name = "KIND")]
+    pub(crate) controller: Option<String>,
+    /// The model of the adapter; the destination's first unless given
+    #[arg(long, value_name = "MODEL")]
+    pub(crate) adapter: Option<String>,
+    /// The hardware address that the adapter will have
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) mac: Option<String>,
+    /// What will start it; what the disk boots with unless given
+    #[arg(long, value_name = "KIND")]
+    pub(crate) firmware: Option<FirmwareWord>,
+    /// Go on in spite of the blocker CODE; can be given several times
+    #[arg(long, value_name = "CODE")]
+    pub(crate) accept: Vec<String>,
+    #[command(flatten)]
+    pub(crate) result: ResultArgs,
+    #[command(flatten)]
+    pub(crate) site: SiteArgs,
+    #[command(flatten)]
+    pub(crate) guest: GuestArgs,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct PeekArgs {
+    /// A disk, or a machine with its disks
+    #[arg(value_name = "TARGET")]
+    pub(crate) target: PathBuf,
+    /// A folder to list or a file to print; the root unless given
+    #[arg(value_name = "PATH")]
+    pub(crate) path: Option<String>,
+    /// Begin paths at the root of this volume, such as 'disk 1 partition 2' or 'group/volume'
+    #[arg(long, value_name = "NAME")]
+    pub(crate) volume: Option<String>,
+    /// Write PATH with all that is below it as a tar archive into FILE, or - for stdout
+    #[arg(long, value_name = "FILE", conflicts_with = "stat")]
+    pub(crate) tar: Option<PathBuf>,
+    /// Tell what a file is, do not print it
+    #[arg(long)]
+    pub(crate) stat: bool,
+    /// Follow names in the files that lead out of their folder (never to a device)
+    #[arg(long)]
+    pub(crate) trust_links: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct PatchArgs {
+    /// The disk
+    #[arg(value_name = "DISK")]
+    pub(crate) disk: PathBuf,
+    /// Put a file or a folder of this machine at a path in the guest; can be given several times, as the others
+    #[arg(long, value_name = "FILE:PATH")]
+    pub(crate) put: Vec<String>,
+    /// Remove what is at PATH, before anything is put in; a folder with all that is in it
+    #[arg(long, value_name = "PATH")]
+    pub(crate) remove: Vec<String>,
+    /// Make a folder, with those that lead to it
+    #[arg(long, value_name = "PATH")]
+    pub(crate) folder: Vec<String>,
+    /// Make a symbolic link at PATH that leads to TARGET
+    #[arg(long, value_name = "PATH:TARGET")]
+    pub(crate) link: Vec<String>,
+    /// Begin paths at the root of this volume
+    #[arg(long, value_name = "NAME")]
+    pub(crate) volume: Option<String>,
+    #[command(flatten)]
+    pub(crate) result: ResultArgs,
 }
 
 #[derive(Debug, Args)]

@@ -1,6 +1,7 @@
 //! `reformis`: arguments, printing, progress. Everything else is in the core.
 
 mod args;
+mod chain;
 mod commands;
 mod exit;
 mod logging;
@@ -70,6 +71,9 @@ fn run(cli: Cli) -> Result<Exit> {
         Command::Draft(args) => commands::draft::run(&args, &session),
         Command::Carry(args) => commands::carry::run(&args, &session),
         Command::Recast(args) => commands::recast::run(&args, &session),
+        Command::Refit(args) => commands::change::refit(&args, &session),
+        Command::Peek(args) => commands::peek::run(&args, &session),
+        Command::Patch(args) => commands::change::patch(&args, &session),
         Command::Prove(args) => commands::prove::run(&args, &session),
         Command::Demo(args) => commands::demo::run(&args, &session),
     }

@@ -39,7 +39,8 @@ impl Emulator {
     /// The emulator's own words, when it does not take the machine.
     pub fn start_domain(xml: &str) -> Result<Self> {
         let folder = tempfile::tempdir()?;
-        let line = crate::domain::start_line(xml, folder.path())?;
+        let mut line = crate::domain::start_line(xml, folder.path())?;
+        line.extend(["-S", "-serial", "null"].map(String::from));
         Self::with(folder, &line)
     }
 

@@ -8,6 +8,7 @@ use super::{JSON_SCHEMA, links, order};
 use crate::{
     Session,
     args::CarryArgs,
+    chain,
     exit::Exit,
     output::{self, GOOD, columns, emit, emit_json, heading, paint, pairs},
     progress::duration,
@@ -68,6 +69,10 @@ pub(crate) fn show(landing: &Landing) -> String {
         })
         .collect();
     text += &columns(["disk", "size", "before", "after", "controller", "boot"], &rows, &[1]);
+    if let Some(guest) = &receipt.guest {
+        text += &chain::edits(&guest.edits, "Changed inside the guest");
+        text += &chain::evidence(&guest.evidence);
+    }
     if !receipt.findings.is_empty() {
         text += &heading("Findings");
         text += &output::findings(&receipt.findings);

@@ -16,6 +16,7 @@ use super::{JSON_SCHEMA, carry::quoted, links, order};
 use crate::{
     Session,
     args::DraftArgs,
+    chain,
     exit::Exit,
     output::{self, FAINT, STRONG, emit, emit_json, heading, paint, say, width},
 };
@@ -85,6 +86,8 @@ pub(crate) fn show(draft: &Draft, out: Option<&Path>) -> String {
             text += &side_by_side(&rows);
         }
     }
+    text += &chain::edits(&draft.guest.edits, "Changes inside the guest");
+    text += &chain::evidence(&draft.guest.evidence);
     text += &heading("Findings");
     if draft.findings.is_empty() {
         text += "  none\n";

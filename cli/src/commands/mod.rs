@@ -1,10 +1,12 @@
 //! A file for each command.
 
 pub(crate) mod carry;
+pub(crate) mod change;
 pub(crate) mod demo;
 pub(crate) mod dests;
 pub(crate) mod draft;
 mod order;
+pub(crate) mod peek;
 pub(crate) mod prove;
 pub(crate) mod recast;
 pub(crate) mod survey;

@@ -6,11 +6,11 @@ use anyhow::{Context, Result};
 use clap::{CommandFactory, error::ErrorKind};
 use reformis_machine::{Site, site};
 use reformis_move::{
-    brief::{FirmwareKind, Mac, propose::Choices},
+    brief::{FirmwareKind, Mac, NewGuest, propose::Choices},
     draft::{self, Order},
 };
 
-use crate::args::{ChoiceArgs, Cli, FirmwareWord, MacWord, MoveArgs, SiteArgs};
+use crate::args::{ChoiceArgs, Cli, FirmwareWord, GuestArgs, MacWord, MoveArgs, SiteArgs};
 
 /// Ends the program as clap does for wrong usage.
 fn wrong_usage(kind: ErrorKind, message: &str) -> ! {
@@ -46,7 +46,7 @@ fn is_brief(path: &Path) -> bool {
 }
 
 fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {
-    let ChoiceArgs { name, memory, sockets, cores, firmware, network, mac, shape, machine_file } = args;
+    let ChoiceArgs { name, memory, sockets, cores, firmware, network, mac, shape, machine_file, guest } = args;
     let kind = |word: &String| {
         reformis_machine::MachineFile::from_word(word).unwrap_or_else(|| {
             let words: Vec<_> = reformis_machine::MachineFile::ALL.iter().map(|kind| kind.word()).collect();
@@ -68,8 +68,9 @@ fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {
         mac: mac.map(|word| if word == MacWord::Keep { Mac::Keep } else { Mac::Fresh }),
         shape: *shape,
         machine_file: machine_file.as_ref().map(kind),
+        guest: guest_wishes(guest)?,
     };
-    let Choices { name, memory, sockets, cores, firmware, network, mac, shape, machine_file } = &choices;
+    let Choices { name, memory, sockets, cores, firmware, network, mac, shape, machine_file, guest } = &choices;
     let chosen = name.is_some()
         || memory.is_some()
         || sockets.is_some()
@@ -78,8 +79,24 @@ fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {
         || network.is_some()
         || mac.is_some()
         || shape.is_some()
-        || machine_file.is_some();
+        || machine_file.is_some()
+        || *guest != NewGuest::default();
     Ok(chosen.then_some(choices))
+}
+
+/// What the person wants inside the guest; scripts by their whole paths.
+pub(super) fn guest_wishes(args: &GuestArgs) -> Result<NewGuest> {
+    if args.host_name.as_ref().is_some_and(|name| !reformis_move::brief::is_host_name(name)) {
+        wrong_usage(ErrorKind::ValueValidation, "a host name has letters, digits, dots and dashes");
+    }
+    let absolute = |path: &PathBuf| Ok(std::path::absolute(path)?.to_string_lossy().into_owned());
+    Ok(NewGuest {
+        leave_out: args.leave_out.clone(),
+        first_boot: args.first_boot.iter().map(absolute).collect::<Result<_>>()?,
+        host_name: args.host_name.clone(),
+        new_machine_id: args.new_machine_id,
+        new_ssh_keys: args.new_ssh_keys,
+    })
 }
 
 /// The site's settings: those that are named, else `reformis.toml` in the working folder, else in the user's

@@ -13,6 +13,7 @@ use super::{JSON_SCHEMA, base_name, links};
 use crate::{
     Session,
     args::ProveArgs,
+    chain,
     exit::Exit,
     output::{self, BAD, GOOD, emit, emit_json, heading, paint, pairs},
 };
@@ -34,6 +35,7 @@ pub(crate) fn run(args: &ProveArgs, session: &Session) -> Result<Exit> {
 /// The proof as a person reads it.
 pub(crate) fn show(proof: &Proof) -> String {
     let mut text = proof.disks.iter().map(show_disk).collect::<Vec<_>>().join("\n");
+    text += &chain::evidence(&proof.evidence);
     if !proof.findings.is_empty() {
         text += &heading("Findings");
         text += &output::findings(&proof.findings.iter().map(Finding::record).collect::<Vec<_>>());

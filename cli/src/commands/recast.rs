@@ -42,6 +42,7 @@ pub(crate) fn run(args: &RecastArgs, session: &Session) -> Result<Exit> {
         align: args.align.map(|size| size.0),
         grow: args.grow.map(|size| size.0),
         receipt: args.receipt.clone(),
+        in_place: false,
     };
     let recast = recast::recast(&options, &session.context())?;
     if session.json {
@@ -68,7 +69,7 @@ pub(crate) fn run(args: &RecastArgs, session: &Session) -> Result<Exit> {
 }
 
 /// Shape and sizes of an image in one line.
-fn told(facts: &Facts) -> String {
+pub(super) fn told(facts: &Facts) -> String {
     let (size, file) = (ByteSize(facts.virtual_size), ByteSize(facts.file_size));
     let on_disk = if facts.allocated < facts.file_size {
         format!(" ({} on disk)", ByteSize(facts.allocated))

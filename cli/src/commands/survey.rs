@@ -7,6 +7,7 @@ use reformis_disk::{ByteSize, Facts, Format};
 use reformis_machine::{Clock, Machine, RemovableKind};
 use reformis_move::{
     Finding,
+    inside::InsideSurvey,
     survey::{self, Survey, SurveyedDisk},
     target::StreamFacts,
 };
@@ -15,6 +16,7 @@ use super::{JSON_SCHEMA, base_name, links};
 use crate::{
     Session,
     args::SurveyArgs,
+    chain,
     exit::Exit,
     output::{self, STRONG, columns, emit, emit_json, heading, paint, pairs},
 };
@@ -142,9 +144,65 @@ pub(crate) fn show(survey: &Survey) -> String {
             .collect();
         text += &columns(["adapter", "model", "MAC", "network"], &rows, &[]);
     }
+    if let Some(guest) = &survey.guest {
+        text += &inside(guest);
+        text += &chain::evidence(&guest.evidence);
+    }
     if !survey.findings.is_empty() {
         text += &heading("Findings");
         text += &output::findings(&survey.findings.iter().map(Finding::record).collect::<Vec<_>>());
+    }
+    text
+}
+
+/// Volumes and systems.
+fn inside(guest: &InsideSurvey) -> String {
+    let mut text = String::new();
+    if !guest.volumes.is_empty() {
+        let place = |index: usize| {
+            let name = &guest.volumes[index].name;
+            let places = guest.systems.iter().flat_map(|system| &system.mounts).filter(|(volume, _)| volume == name);
+            places.map(|(_, place)| place.as_str()).collect::<Vec<_>>().join(", ")
+        };
+        let rows: Vec<_> = guest
+            .volumes
+            .iter()
+            .enumerate()
+            .map(|(index, volume)| {
+                let kind = volume.kind.map_or("–", reformis_guest::Volume::name);
+                let uuid = volume.uuid.clone().unwrap_or_else(|| "–".into());
+                let size = ByteSize(volume.size).to_string();
+                [volume.name.clone(), size, kind.into(), volume.label.clone(), uuid, place(index)]
+            })
+            .collect();
+        text += &heading("Volumes");
+        text += &columns(["volume", "size", "holds", "label", "UUID", "mounted"], &rows, &[1]);
+    }
+    for system in &guest.systems {
+        text += &heading(&format!("System: {}", system.name));
+        let mut rows = vec![("root", system.root.clone())];
+        let kernel = |kernel: &reformis_guest::Kernel| {
+            let listed = if kernel.listed { "" } else { ", not in the loader" };
+            let modules = if kernel.modules.is_some() { "" } else { ", without its modules" };
+            format!("{}{modules}{listed}", kernel.version)
+        };
+        let list = |all: Vec<String>| if all.is_empty() { "none found".to_string() } else { all.join("; ") };
+        rows.push(("kernels", list(system.kernels.iter().map(kernel).collect())));
+        let adapter = |used: &reformis_guest::Used| match &used.mac {
+            Some(mac) => format!("{} ({mac})", used.name),
+            None => used.name.clone(),
+        };
+        let mut adapters: Vec<String> = system.network.iter().map(adapter).collect();
+        adapters.dedup();
+        rows.push(("adapters configured", list(adapters)));
+        rows.extend(system.time_zone.clone().map(|zone| ("time zone", zone)));
+        let helper = |helper: &reformis_guest::Helper| {
+            format!("{}{}", helper.service, if helper.masked { ", masked" } else { "" })
+        };
+        if !system.helpers.is_empty() {
+            rows.push(("helpers of hosts", list(system.helpers.iter().map(helper).collect())));
+        }
+        text += &pairs(&rows);
     }
     text
 }

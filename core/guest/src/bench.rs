@@ -57,6 +57,12 @@ impl Bench {
     }
 }
 
+impl std::fmt::Debug for Device {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Device").field("name", &self.name).field("size", &self.size).finish_non_exhaustive()
+    }
+}
+
 /// A volume is a disk of its own to those who only read.
 impl Disk for Device {
     fn size(&self) -> u64 {
@@ -137,6 +143,23 @@ impl Device {
             Layout::Linear(disk, start) => Some((*disk, *start)),
             Layout::Striped(_, legs) => legs.first().copied(),
         }
+    }
+
+    /// The disks that it lies on, each once, in the order in which it needs them.
+    pub(crate) fn disks(&self) -> Vec<usize> {
+        let mut disks = Vec::new();
+        for piece in self.pieces.iter() {
+            let of_piece = match &piece.layout {
+                Layout::Linear(disk, _) => vec![*disk],
+                Layout::Striped(_, legs) => legs.iter().map(|(disk, _)| *disk).collect(),
+            };
+            for disk in of_piece {
+                if !disks.contains(&disk) {
+                    disks.push(disk);
+                }
+            }
+        }
+        disks
     }
 
     /// The bench that its disks are on.

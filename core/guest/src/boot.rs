@@ -7,13 +7,13 @@ use serde::Serialize;
 
 use crate::{
     bench::{Bench, Device},
-    fat::Fat,
+    fat,
     partitions::{self, Partition, Role, Table},
     volumes::{self, Volume},
 };
 
 /// Bytes of the master boot record that are code.
-const BOOT_CODE: usize = 440;
+pub(crate) const BOOT_CODE: usize = 440;
 
 /// A family of systems, by the file systems that it boots from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -72,8 +72,7 @@ pub fn look(disk: &Arc<dyn Disk>) -> Result<Look> {
 fn loaders(disk: &Arc<dyn Disk>, partition: &Partition) -> Vec<String> {
     let bench = Bench::new([disk.clone()]);
     let device = Device::part(&bench, 0, partition.start, partition.size, "the EFI system partition");
-    let fat = Fat::open(device, 0).ok().flatten();
-    fat.and_then(|fat| fat.loaders().ok()).unwrap_or_default()
+    fat::loaders(device)
 }
 
 impl Look {
@@ -108,7 +107,7 @@ impl Look {
         let has = |wanted: &[Volume]| self.volumes().any(|volume| wanted.contains(&volume));
         if has(&[Volume::Ntfs, Volume::Fve]) {
             Some(Family::Nt)
-        } else if has(&[Volume::Ext, Volume::Xfs, Volume::Btrfs, Volume::Lvm, Volume::Luks, Volume::Swap]) {
+        } else if has(&[Volume::Ext, Volume::Xfs, Volume::Btrfs, Volume::Lvm, Volume::Luks, Volume::Swap, Volume::Md]) {
             Some(Family::Linux)
         } else if has(&[Volume::Ufs]) {
             Some(Family::Bsd)

@@ -3,7 +3,6 @@
 
 use std::sync::Arc;
 
-use reformis_disk::Disk;
 use serde::Serialize;
 
 use crate::{
@@ -17,7 +16,7 @@ use crate::{
 };
 
 /// A volume.
-#[derive(Clone, Serialize)]
+#[derive(Debug, Clone, Serialize)]
 pub struct Found {
     /// What to call it: `disk 1`, `disk 1 partition 2`, `group/volume`.
     pub name: String,
@@ -49,6 +48,11 @@ impl Found {
         self.name.contains('/')
     }
 
+    /// The loaders on it, as paths with `/`, when it is an EFI system partition.
+    pub(crate) fn loaders(&self) -> Vec<String> {
+        self.device.clone().map(crate::fat::loaders).unwrap_or_default()
+    }
+
     fn new(name: String, device: Device, disk: usize) -> Self {
         Self {
             name,
@@ -78,6 +82,14 @@ impl Found {
                 Err(error) => self.trouble = Some(error.to_string()),
             },
             Some(Volume::Fat) => self.uuid = Fat::open(device.clone(), 0)?.map(|fat| fat.serial()),
+            // LUKS writes its UUID as text (its on-disk format, versions 1 and 2: byte 168, 40 bytes).
+            Some(Volume::Luks) => {
+                let mut text = [0; 40];
+                device.read(168, &mut text)?;
+                let end = text.iter().position(|byte| *byte == 0).unwrap_or(text.len());
+                self.uuid =
+                    std::str::from_utf8(&text[..end]).ok().map(Into::into).filter(|uuid: &String| uuid.len() == 36);
+            }
             Some(kind) => {
                 let (at, text) = match kind {
                     // `mkswap` and `xfs` keep their UUIDs there (util-linux `include/swapheader.h`; `xfs_dsb`).
@@ -178,6 +190,11 @@ pub fn resolve<'v>(volumes: &'v [Found], spec: &str) -> Option<(usize, &'v Found
     if let Some((disk, partition)) = plain_name(spec) {
         return by(&|volume| volume.disk == disk && volume.partition == partition && !volume.is_logical());
     }
+    if let Some(partition) = by_place(spec) {
+        // What tells a disk by its place in the old machine says which one only where there is one.
+        let one = volumes.iter().all(|volume| volume.disk == 0);
+        return by(&|volume| one && volume.partition == partition && !volume.is_logical());
+    }
     if let Some(mapped) = spec.strip_prefix("/dev/mapper/") {
         return by(&|volume| volume.is_logical() && mapper_name(&volume.name) == mapped);
     }
@@ -191,8 +208,19 @@ pub(crate) fn mapper_name(name: &str) -> String {
     format!("{}-{}", group.replace('-', "--"), volume.replace('-', "--"))
 }
 
-/// Disk (from 0) and partition of a plain name such as `/dev/sda1` or `/dev/nvme0n1p2`; names that tell a disk by its
-/// place in the machine count too, as far as they end in a partition.
+/// The partition that a name below `/dev/disk` tells by the place or the identity of its disk.
+pub(crate) fn by_place(spec: &str) -> Option<Option<u32>> {
+    let name = spec.strip_prefix("/dev/disk/by-path/").or_else(|| spec.strip_prefix("/dev/disk/by-id/"))?;
+    if name.starts_with("dm-") || name.starts_with("lvm-") {
+        return None;
+    }
+    match name.rsplit_once("-part") {
+        Some((_, number)) => number.parse().ok().map(Some),
+        None => Some(None),
+    }
+}
+
+/// Disk (from 0) and partition of a plain name such as `/dev/sda1` or `/dev/nvme0n1p2`.
 pub(crate) fn plain_name(spec: &str) -> Option<(usize, Option<u32>)> {
     let name = spec.strip_prefix("/dev/")?;
     let number = |text: &str| if text.is_empty() { Some(None) } else { text.parse().ok().map(Some) };

@@ -68,12 +68,14 @@ fn of_entry(entry: Option<&crate::fat::Entry>) -> Stat {
 }
 
 impl Fs {
-    /// The file system on `device`, its journal replayed as an edit of its own; `None` when there is none that we read.
-    pub(crate) fn open(device: &Device, now: i64) -> Result<Option<Self>> {
+    /// The file system on `device`, and whether its journal was replayed, as an edit of its own; `None` when there is none that
+    /// we read.
+    pub(crate) fn open(device: &Device, now: i64) -> Result<Option<(Self, bool)>> {
         match volumes::probe(device, 0, device.size())? {
             Some(Volume::Ext) => {
                 let mut ext = Ext::open(device.clone(), now)?;
-                if ext.state() == ext::State::Journal {
+                let unclean = ext.state() == ext::State::Journal;
+                if unclean {
                     device.bench().begin(JOURNAL, "what the guest had noted and not yet written to its place");
                     let replayed = ext.replay().and_then(|()| ext.release_orphans());
                     if let Err(error) = replayed {
@@ -81,9 +83,9 @@ impl Fs {
                         return Err(error);
                     }
                 }
-                Ok(Some(Self::Ext(ext)))
+                Ok(Some((Self::Ext(ext), unclean)))
             }
-            Some(Volume::Fat) => Ok(Fat::open(device.clone(), now)?.map(Self::Fat)),
+            Some(Volume::Fat) => Ok(Fat::open(device.clone(), now)?.map(|fat| (Self::Fat(fat), false))),
             _ => Ok(None),
         }
     }

@@ -1,26 +1,35 @@
-//! What a guest keeps on its disks, read from outside: partition tables, what lies in each partition, and what a
-//! firmware would start. Nothing here writes, and nothing here needs root rights or a mount.
+//! What a guest keeps on its disks: partitions, volumes, file systems, systems, and whether they boot; read from outside, and
+//! changed through an overlay. Nothing here needs root rights or a mount, and nothing of the guest is run.
 
 mod bench;
 mod boot;
 mod error;
+mod evidence;
 mod ext;
 mod fat;
 mod found;
 mod fs;
+mod hardware;
 mod initramfs;
 mod lvm;
 mod modules;
 mod node;
 mod partitions;
+mod refit;
+mod system;
 mod tree;
 mod volumes;
 
 pub use bench::{Bench, Device};
 pub use boot::{Family, Look, look};
 pub use error::{Error, Result};
+pub use evidence::{Evidence, Link, State, is_broken};
 pub use found::{Found, find, resolve};
+pub use hardware::{AdapterPlace, DiskPlace, Hardware, Need};
+pub use initramfs::Packing;
 pub use node::{Attribute, Kind, New, Owner, Stat};
 pub use partitions::{Partition, Role, Table};
+pub use refit::{Done, Refit, Remark, Wishes, edit, look as walk, refit, remarks};
+pub use system::{Entry, Guest, Helper, Kernel, Release, Summary, System, Used};
 pub use tree::Tree;
 pub use volumes::{Volume, probe};

@@ -1,6 +1,6 @@
 //! A guest's files as the guest sees them: one tree of several file systems, with links that are followed inside it.
 
-use std::io::Write;
+use std::io::{self, Read, Write};
 
 use crate::{
     bench::Device,
@@ -53,16 +53,12 @@ impl Tree {
     /// # Errors
     /// Those of the file system.
     pub fn of(device: &Device, now: i64) -> Result<Option<Self>> {
-        Ok(Fs::open(device, now)?.map(|fs| Self::new(fs, 0)))
+        Ok(Fs::open(device, now)?.map(|(fs, _)| Self::new(fs, 0)))
     }
 
     /// Mounts `fs` at `path`.
     pub(crate) fn mount(&mut self, path: &str, fs: Fs, volume: usize) {
         self.mounts.push(Mount { path: names(path.as_bytes()).collect(), fs, volume });
-    }
-
-    pub(crate) fn mounts(&self) -> &[Mount] {
-        &self.mounts
     }
 
     /// The volumes that are mounted, and where.
@@ -223,27 +219,40 @@ impl Tree {
         fs.read(&found[depth..], most)
     }
 
+    /// The first bytes of the file at `path`, at most `len`.
+    ///
+    /// # Errors
+    /// As [`Tree::read`].
+    pub(crate) fn head(&self, path: &str, len: usize) -> Result<Vec<u8>> {
+        let (found, _) = self.there(path.as_bytes(), true)?;
+        let (fs, depth) = self.fs(&found);
+        let mut bytes = vec![0; len];
+        let read = fs.read_at(&found[depth..], 0, &mut bytes)?;
+        bytes.truncate(read);
+        Ok(bytes)
+    }
+
     /// Writes the bytes of the file at `path` into `out`.
     ///
     /// # Errors
     /// As [`Tree::read`]; what `out` says.
     pub fn copy(&self, path: impl AsRef<[u8]>, out: &mut dyn Write) -> Result<u64> {
+        let path = path.as_ref();
+        let mut reader = self.reader(path)?;
+        let name = String::from_utf8_lossy(path);
+        Ok(io::copy(&mut reader, out).map_err(reformis_disk::Error::io("writing", name, None))?)
+    }
+
+    /// The bytes of the file at `path`, to be read on and on.
+    ///
+    /// # Errors
+    /// As [`Tree::read`].
+    pub fn reader(&self, path: impl AsRef<[u8]>) -> Result<impl Read> {
         let (found, stat) = self.there(path.as_ref(), true)?;
         if stat.kind != Kind::File {
             return Err(Error::WrongKind { path: shown(&found), wanted: "file" });
         }
-        let (fs, depth) = self.fs(&found);
-        let mut buf = vec![0; PIECE];
-        let mut at = 0;
-        while at < stat.size {
-            let len = fs.read_at(&found[depth..], at, &mut buf)?;
-            if len == 0 {
-                break;
-            }
-            out.write_all(&buf[..len]).map_err(reformis_disk::Error::io("writing", shown(&found), Some(at)))?;
-            at += len as u64;
-        }
-        Ok(at)
+        Ok(io::BufReader::with_capacity(PIECE, Reader { tree: self, path: found, at: 0 }))
     }
 
     /// Where the link at `path` leads.
@@ -422,5 +431,21 @@ impl Tree {
         let (fs, _) = self.fs(&found);
         fs.check_writable()?;
         fs.free()
+    }
+}
+
+/// A file that is read on and on.
+struct Reader<'t> {
+    tree: &'t Tree,
+    path: Vec<Name>,
+    at: u64,
+}
+
+impl Read for Reader<'_> {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        let (fs, depth) = self.tree.fs(&self.path);
+        let len = fs.read_at(&self.path[depth..], self.at, buf).map_err(io::Error::other)?;
+        self.at += len as u64;
+        Ok(len)
     }
 }

@@ -15,6 +15,8 @@ pub enum Volume {
     Btrfs,
     /// Swap space of Linux (`SWAPSPACE2` at the end of the first page).
     Swap,
+    /// Swap space that holds a suspended system (Linux, `kernel/power/swap.c`: `S1SUSPEND` where swap has its mark).
+    Hibernation,
     /// A physical volume of LVM2 (`LABELONE` in one of the first four sectors).
     Lvm,
     /// LUKS, versions 1 and 2: encrypted.
@@ -29,6 +31,10 @@ pub enum Volume {
     Fve,
     /// UFS2 (magic 0x19540119 at byte 66908).
     Ufs,
+    /// A member of a software RAID of Linux (Linux, `md_p.h`: magic 0xa92b4efc at byte 0 or 4096).
+    Md,
+    /// A member of a ZFS pool (the first uberblock's magic 0x00bab10c).
+    Zfs,
 }
 
 impl Volume {
@@ -39,6 +45,7 @@ impl Volume {
             Self::Xfs => "XFS",
             Self::Btrfs => "Btrfs",
             Self::Swap => "swap",
+            Self::Hibernation => "a suspended system",
             Self::Lvm => "LVM",
             Self::Luks => "LUKS",
             Self::Fat => "FAT",
@@ -46,7 +53,14 @@ impl Volume {
             Self::Ntfs => "NTFS",
             Self::Fve => "FVE",
             Self::Ufs => "UFS",
+            Self::Md => "software RAID",
+            Self::Zfs => "ZFS",
         }
+    }
+
+    /// Whether what lies in it can be read here, or is not for reading.
+    pub fn is_read(self) -> bool {
+        matches!(self, Self::Ext | Self::Fat | Self::Swap | Self::Hibernation | Self::Lvm)
     }
 
     /// Whether what is in it can be read only with a key.
@@ -54,6 +68,9 @@ impl Volume {
         matches!(self, Self::Luks | Self::Fve)
     }
 }
+
+/// The bytes in which a member of a ZFS pool keeps its uberblocks (`sys/vdev_impl.h`).
+const ZFS_BLOCKS: std::ops::Range<u64> = 128 << 10..256 << 10;
 
 /// Mark, its byte, and what it stands for; the first that fits counts.
 const MARKS: &[(u64, &[u8], Volume)] = &[
@@ -65,11 +82,14 @@ const MARKS: &[(u64, &[u8], Volume)] = &[
     (1080, &[0x53, 0xef], Volume::Ext),
     (65_600, b"_BHRfS_M", Volume::Btrfs),
     (4086, b"SWAPSPACE2", Volume::Swap),
+    (4086, b"S1SUSPEND", Volume::Hibernation),
     (0, b"LABELONE", Volume::Lvm),
     (512, b"LABELONE", Volume::Lvm),
     (1024, b"LABELONE", Volume::Lvm),
     (1536, b"LABELONE", Volume::Lvm),
     (66_908, &[0x19, 0x01, 0x54, 0x19], Volume::Ufs),
+    (4096, &[0xfc, 0x4e, 0x2b, 0xa9], Volume::Md),
+    (0, &[0xfc, 0x4e, 0x2b, 0xa9], Volume::Md),
     (54, b"FAT1", Volume::Fat),
     (82, b"FAT32", Volume::Fat),
 ];
@@ -86,5 +106,16 @@ pub fn probe(disk: &dyn Disk, start: u64, size: u64) -> Result<Option<Volume>> {
         let at = *at as usize;
         head.get(at..at + mark.len()).is_some_and(|found| found == *mark)
     };
-    Ok(MARKS.iter().find(fits).map(|(.., volume)| *volume))
+    let known = MARKS.iter().find(fits).map(|(.., volume)| *volume);
+    if known.is_some() || size < ZFS_BLOCKS.end {
+        return Ok(known);
+    }
+    // Which of the uberblocks is in use changes; each is at least 1 KiB.
+    let mut ring = vec![0; (ZFS_BLOCKS.end - ZFS_BLOCKS.start) as usize];
+    if start + ZFS_BLOCKS.end > disk.size() {
+        return Ok(None);
+    }
+    disk.read_at(start + ZFS_BLOCKS.start, &mut ring)?;
+    let is_zfs = ring.chunks_exact(1024).any(|block| block[..8] == 0x00ba_b10c_u64.to_le_bytes());
+    Ok(is_zfs.then_some(Volume::Zfs))
 }

@@ -42,6 +42,9 @@ pub struct Destination {
     /// The network that adapters are connected to when nothing else is said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub network: Option<String>,
+    /// The kind of host, for the helpers that a guest may have for it: `virtio`, `vmx`, `vdi`, `vmbus`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub helpers: Option<String>,
     /// What it does not have: `tpm`, `secure-boot`, `serial-ports`, `drives`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub lacks: Vec<Lacking>,
@@ -71,8 +74,10 @@ pub enum Lacking {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
 pub struct Needs {
-    /// Modules of a Linux kernel.
+    /// Modules of a Linux kernel, from the bus to the device.
     pub modules: Vec<String>,
+    /// The device that each of them drives, as such a kernel names it for finding a driver (`modalias`).
+    pub devices: Vec<String>,
     /// Drivers of a system of the NT family.
     pub drivers: Vec<String>,
 }
@@ -228,6 +233,11 @@ impl Destination {
         }
         for size in [&destination.rules.size_multiple, &destination.rules.largest_disk].into_iter().flatten() {
             bytes(size).ok_or_else(|| wrong(format!("'{size}' is no size such as '2040GiB'")))?;
+        }
+        for (device, needs) in &destination.guest {
+            if needs.modules.len() != needs.devices.len() {
+                return Err(wrong(format!("'{device}' needs as many devices as modules: one for each")));
+            }
         }
         let controllers = &destination.controllers;
         for firmware in &destination.firmware {

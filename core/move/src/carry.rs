@@ -87,6 +87,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         sources: move_.sources,
         disks,
         machine: Some(machine.clone()),
+        guest: Some(prepared.inside.record.clone()).filter(|_| prepared.inside.has_system),
         findings: findings.iter().map(Finding::record).collect(),
     };
     staging::write_file(&staged.path().join(receipt::FILE_NAME), &receipt.to_json())?;
@@ -205,9 +206,10 @@ impl Move<'_> {
     /// Streams one disk into its image, while its files are compared with the manifest.
     fn carry_disk(&mut self, planned: &PlannedDisk, holder: &mut Holder, step: &Step) -> Result<Carried> {
         let disk = &self.prepared.target.disks[planned.source];
-        let overlay = Overlay::new(disk.disk());
-        let edits = overlay.edits().to_vec();
-        let whole = GrownDisk::new(Arc::new(overlay), planned.size);
+        let ready = self.prepared.inside.overlays.get(&planned.source).cloned();
+        let overlay = ready.unwrap_or_else(|| Arc::new(Overlay::new(disk.disk())));
+        let edits = overlay.edits().iter().filter(|edit| !edit.ranges.is_empty()).cloned().collect();
+        let whole = GrownDisk::new(overlay, planned.size);
         let total = pipeline::work(&whole)?;
         // Either half stops the other when it fails; the person's wish to stop reaches both.
         let failed = AtomicBool::new(false);

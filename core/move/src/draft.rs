@@ -14,6 +14,7 @@ use crate::{
     },
     error::{Error, Result},
     finding::Finding,
+    inside::{self, GuestRecord, Inside},
     plan::{self, Plan, shown},
     target::{self, Opening, Pick, Target},
 };
@@ -49,6 +50,8 @@ pub struct Draft {
     pub before: Machine,
     /// What is before and what will be, line by line.
     pub summary: Vec<Row>,
+    /// What is inside the guest, and what is changed there.
+    pub guest: GuestRecord,
     /// What the person should know.
     pub findings: Vec<Finding>,
 }
@@ -74,6 +77,8 @@ pub(crate) struct Prepared {
     pub(crate) notes: Notes,
     pub(crate) plan: Option<Plan>,
     pub(crate) findings: Vec<Finding>,
+    /// The guest, made ready.
+    pub(crate) inside: Inside,
     boot: Option<Look>,
 }
 
@@ -95,6 +100,9 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links) -> Result<Prepar
             let from = |path: &str| target::absolute(&folder.join(path).to_string_lossy());
             brief.journey.source = from(&brief.journey.source);
             brief.journey.into = from(&brief.journey.into);
+            for script in &mut brief.guest.first_boot {
+                *script = from(script);
+            }
             let destination = site.destination(&brief.journey.destination)?;
             let machine = brief.journey.machine.as_deref().map_or(Pick::Only, Pick::Named);
             let named =
@@ -111,8 +119,22 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links) -> Result<Prepar
     let mut findings = target.findings.clone();
     findings.extend(proposal.findings);
     findings.extend(settled);
+    let mut inside = match &plan {
+        Some(plan) => {
+            let keeps_entries = plan.nvram.is_some();
+            inside::make_ready(&target, &proposal.brief, &destination, &plan.before, &plan.machine, keeps_entries)?
+        }
+        None => Inside::default(),
+    };
+    if inside.has_system {
+        findings.retain(|finding| !matches!(finding, Finding::DriverUnchecked { .. }));
+    }
+    if inside.finds_loader() {
+        findings.retain(|finding| *finding != Finding::NoFallbackLoader);
+    }
+    findings.append(&mut inside.findings);
     findings.dedup();
-    Ok(Prepared { target, destination, brief: proposal.brief, notes: proposal.notes, plan, findings, boot })
+    Ok(Prepared { target, destination, brief: proposal.brief, notes: proposal.notes, plan, findings, inside, boot })
 }
 
 /// Proposes a move, or looks at what a brief comes to.
@@ -123,7 +145,8 @@ pub fn draft(order: &Order, site: &Site, links: Links) -> Result<Draft> {
     let prepared = prepare(order, site, links)?;
     let before = propose::machine_before(&prepared.target, prepared.boot.as_ref());
     let summary = summary(&prepared, &before);
-    Ok(Draft { brief: prepared.brief, notes: prepared.notes, before, summary, findings: prepared.findings })
+    let Prepared { brief, notes, inside, findings, .. } = prepared;
+    Ok(Draft { brief, notes, before, summary, guest: inside.record, findings })
 }
 
 /// Reads the brief at `path`.

@@ -16,6 +16,55 @@ pub enum Error {
     /// From a machine file or a destination.
     #[error(transparent)]
     Machine(#[from] reformis_machine::Error),
+    /// From inside a guest.
+    #[error(transparent)]
+    Guest(#[from] reformis_guest::Error),
+    /// An edit was to be left out that there is not.
+    #[error("there is no edit '{name}'; there are {known}")]
+    NoSuchEdit {
+        /// The name.
+        name: String,
+        /// The names of all.
+        known: String,
+    },
+    /// No system is there to be made ready or looked into.
+    #[error("no Linux system was found in '{path}'")]
+    NoSystem {
+        /// The disk or the machine.
+        path: String,
+    },
+    /// No volume of the name.
+    #[error("there is no volume '{volume}'; there are {known}")]
+    NoSuchVolume {
+        /// The name.
+        volume: String,
+        /// The names of all.
+        known: String,
+    },
+    /// A volume without a file system that is read.
+    #[error("'{volume}' holds {kind}, whose files are not read here")]
+    VolumeNotRead {
+        /// The name.
+        volume: String,
+        /// What it holds.
+        kind: String,
+    },
+    /// More than is done at once.
+    #[error("'{path}' holds more than {most} files")]
+    TooMany {
+        /// The folder.
+        path: String,
+        /// How many are taken.
+        most: usize,
+    },
+    /// A disk whose place cannot be taken by a result.
+    #[error("'{path}' cannot be changed in place: {what}")]
+    NotInPlace {
+        /// The disk.
+        path: String,
+        /// Why.
+        what: String,
+    },
     /// Findings that stand in the way.
     #[error("refused before anything was written: {}", blockers(findings))]
     Refused {
@@ -171,6 +220,7 @@ impl Error {
     pub fn remedy(&self) -> Option<&'static str> {
         match self {
             Self::Disk(error) => error.remedy(),
+            Self::Guest(error) => error.remedy(),
             Self::ManifestMismatch { .. } => {
                 Some("The file was damaged or changed on its way: export it or fetch it again.")
             }
@@ -179,6 +229,10 @@ impl Error {
                 "Say --from vhd if it is a fixed VHD, or --from raw if a raw disk ends like that; nothing was made.",
             ),
             Self::Several { .. } => Some("Say which one with --machine NAME."),
+            Self::NoSystem { .. } | Self::VolumeNotRead { .. } => {
+                Some("`reformis survey` lists the volumes; name one with --volume to look at it by itself.")
+            }
+            Self::NotInPlace { .. } => Some("Write the result elsewhere, with --out FILE."),
             Self::SeveralHere { .. } => Some("Name one of them, not the folder."),
             Self::NotALanding { .. } => Some("Choose another folder with --into, or move that one away."),
             _ => None,
@@ -187,6 +241,10 @@ impl Error {
 
     /// Whether the person or the system asked us to stop.
     pub fn is_interrupted(&self) -> bool {
-        matches!(self, Self::Disk(reformis_disk::Error::Interrupted))
+        let below = match self {
+            Self::Disk(error) | Self::Guest(reformis_guest::Error::Disk(error)) => error,
+            _ => return false,
+        };
+        matches!(below, reformis_disk::Error::Interrupted)
     }
 }

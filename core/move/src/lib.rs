@@ -7,12 +7,15 @@
 
 pub mod brief;
 pub mod carry;
+pub mod change;
 mod checksum;
 pub mod draft;
 mod error;
 pub mod finding;
+pub mod inside;
 mod landing;
 mod observer;
+pub mod peek;
 mod plan;
 pub mod prove;
 pub mod recast;

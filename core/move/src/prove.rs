@@ -15,6 +15,7 @@ use serde::Serialize;
 use crate::{
     error::{Error, Result},
     finding::Finding,
+    inside::{self, Chain},
     observer::{Context, Step},
     receipt::{DiskRecord, FileDigest, Kind, LandedFile, Receipt},
 };
@@ -29,6 +30,9 @@ pub struct Proof {
     pub holds: bool,
     /// One for each disk, or for the pair that was compared.
     pub disks: Vec<DiskProof>,
+    /// The chain of boot evidence, walked again on what landed.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub evidence: Vec<Chain>,
     /// What the person should know.
     pub findings: Vec<Finding>,
 }
@@ -106,7 +110,30 @@ pub fn prove_receipt(path: &Path, links: Links, context: &Context<'_>) -> Result
         };
         disks.push(proof);
     }
-    Ok(Proof { holds: disks.iter().all(|disk| disk.holds), disks, findings })
+    let evidence = walk(&receipt, folder);
+    Ok(Proof { holds: disks.iter().all(|disk| disk.holds), disks, evidence, findings })
+}
+
+/// The chain of each system on the disks that landed; none where the receipt knows of none, and where a disk can only be read
+/// forwards.
+fn walk(receipt: &Receipt, folder: &Path) -> Vec<Chain> {
+    let (Some(machine), Some(_)) = (&receipt.machine, &receipt.guest) else { return Vec::new() };
+    // A site's own destination may not be known where the proof is made.
+    let Ok(destination) = reformis_machine::Site::default().destination(&receipt.destination) else {
+        return Vec::new();
+    };
+    let open = |record: &DiskRecord| -> Option<Arc<dyn Disk>> {
+        let path = crate::carry::result_path(folder, &record.result, Links::OwnFolder).ok()?;
+        match source::locate(&path).ok()?.unwrapped().ok()? {
+            Source::Storage(storage) => Some(formats::open(storage, declared(&record.after.shape)).ok()?.disk),
+            Source::Stream(_) => None,
+        }
+    };
+    let disks: Option<Vec<_>> = receipt.disks.iter().map(open).collect();
+    let Some(disks) = disks else { return Vec::new() };
+    let keeps_entries =
+        machine.also.iter().any(|file| file.file.ends_with("_VARS.fd") || file.file.ends_with(".nvram"));
+    inside::walk_landed(disks, &machine.after, &destination, keeps_entries).unwrap_or_default()
 }
 
 /// The format of a shape that a receipt records.
@@ -205,7 +232,7 @@ pub fn prove_disks(
     let mut proof = compare(before, &after, &[], &step, context)?;
     proof.source = left.to_string_lossy().into();
     proof.result = right.to_string_lossy().into();
-    Ok(Proof { holds: proof.holds, disks: vec![proof], findings: Vec::new() })
+    Ok(Proof { holds: proof.holds, disks: vec![proof], evidence: Vec::new(), findings: Vec::new() })
 }
 
 /// Compares over the whole length of the longer disk: where one ends, the other must be zero, and less than a sector of

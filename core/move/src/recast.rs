@@ -10,10 +10,11 @@ use std::{
 
 use jiff::Timestamp;
 use reformis_disk::{
-    Facts, Format, Image, Shape, Storage,
+    Disk, Facts, Format, Image, Shape, Storage,
     disk::GrownDisk,
     formats::{self, NewImage, Squeeze},
     output::Output,
+    overlay::Edit,
     pipeline::{self, Copied, Watch, Writer},
     source::{
         self, FileStorage, Links, Source, Stream,
@@ -26,6 +27,7 @@ use crate::{
     TOOL,
     error::{Error, Result},
     finding::{self, Finding},
+    inside::GuestRecord,
     observer::{Context, Step},
     receipt::{self, DiskFacts, DiskRecord, Receipt, SourceFile},
     staging::{self, StagedFile},
@@ -59,7 +61,20 @@ pub struct Options {
     pub grow: Option<u64>,
     /// Where to write a record of it.
     pub receipt: Option<PathBuf>,
+    /// The result takes the source's place when it is whole.
+    pub in_place: bool,
 }
+
+/// A disk that was changed on its way.
+pub(crate) struct Edited {
+    pub(crate) disk: Arc<dyn Disk>,
+    pub(crate) edits: Vec<Edit>,
+    pub(crate) guest: Option<GuestRecord>,
+    pub(crate) findings: Vec<Finding>,
+}
+
+/// Changes a disk, in memory; an error stops the whole before anything is written.
+pub(crate) type Editor<'a> = dyn Fn(Arc<dyn Disk>) -> Result<Edited> + 'a;
 
 /// What was made.
 #[derive(Debug, Clone, Serialize)]
@@ -70,6 +85,9 @@ pub struct Recast {
     pub after: Option<Facts>,
     /// Content digest of the result's guest-visible bytes.
     pub content_digest: String,
+    /// What was found and changed inside; `None` when nothing was to be changed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub guest: Option<GuestRecord>,
     /// What the person should know.
     pub findings: Vec<Finding>,
 }
@@ -80,7 +98,12 @@ pub struct Recast {
 /// [`Error::Refused`] when something stands in the way of reading the source. Those of reading and writing; nothing
 /// half-made stays, except what went into a pipe.
 pub fn recast(options: &Options, context: &Context<'_>) -> Result<Recast> {
-    let job = Job::new(options)?;
+    recast_edited(options, None, context)
+}
+
+/// Recasts a disk that `editor` changes on the way.
+pub(crate) fn recast_edited(options: &Options, editor: Option<&Editor<'_>>, context: &Context<'_>) -> Result<Recast> {
+    let job = Job::new(options, editor)?;
     let started = Timestamp::now();
     let staged_receipt = match &options.receipt {
         Some(path) => Some(StagedFile::create(path, options.force)?),
@@ -106,10 +129,10 @@ pub fn recast(options: &Options, context: &Context<'_>) -> Result<Recast> {
         digest = %made.copied.digest,
         "recast"
     );
-    let recast =
-        Recast { before: made.before, after: made.after, content_digest: made.copied.digest.to_string(), findings };
+    let content_digest = made.copied.digest.to_string();
+    let recast = Recast { before: made.before, after: made.after, content_digest, guest: made.guest, findings };
     if let Some(staged) = staged_receipt {
-        let receipt = job.receipt(&recast, made.sources, started)?;
+        let receipt = job.receipt(&recast, made.sources, made.edits, started)?;
         let mut file = staged.file()?;
         file.write_all(&receipt.to_json()).map_err(Error::io("writing", staged.target()))?;
         staged.commit(options.force)?;
@@ -123,6 +146,7 @@ struct Job<'a> {
     shape: Shape,
     /// The result is compressed as a whole.
     wrapping: Option<Wrapping>,
+    editor: Option<&'a Editor<'a>>,
 }
 
 /// What a copy gave.
@@ -131,6 +155,8 @@ struct Made {
     after: Option<Facts>,
     copied: Copied,
     sources: Vec<SourceFile>,
+    edits: Vec<Edit>,
+    guest: Option<GuestRecord>,
 }
 
 /// Where the result goes.
@@ -140,7 +166,7 @@ enum Place {
 }
 
 impl<'a> Job<'a> {
-    fn new(options: &'a Options) -> Result<Self> {
+    fn new(options: &'a Options, editor: Option<&'a Editor<'a>>) -> Result<Self> {
         let to_stdout = options.result == Path::new("-");
         let ending = options.result.extension().and_then(|e| e.to_str()).and_then(Wrapping::from_extension);
         // `guest.raw.zst` is raw inside zstd.
@@ -149,10 +175,14 @@ impl<'a> Job<'a> {
             (None, true) => Shape::new(Format::Raw, reformis_disk::Layout::Thin),
             (asked, _) => formats::shape_for(&plain, asked).map_err(reformis_disk::Error::from)?,
         };
-        for made in std::iter::once(&options.result).chain(&options.receipt) {
-            refuse_same_file(&options.source, made)?;
-        }
-        Ok(Self { options, shape, wrapping: ending })
+        let job = Self { options, shape, wrapping: ending, editor };
+        job.made().try_for_each(|made| refuse_same_file(&options.source, made))?;
+        Ok(job)
+    }
+
+    /// Files that are made and may not be the source's; what takes the source's place is meant to.
+    fn made(&self) -> impl Iterator<Item = &PathBuf> {
+        Some(&self.options.result).filter(|_| !self.options.in_place).into_iter().chain(&self.options.receipt)
     }
 
     fn is_stdin(&self) -> bool {
@@ -201,7 +231,7 @@ impl<'a> Job<'a> {
         }
         let mut kept = read;
         kept.push(self.options.source.clone());
-        for made in std::iter::once(&self.options.result).chain(&self.options.receipt) {
+        for made in self.made() {
             kept.iter().try_for_each(|source| refuse_same_file(source, made))?;
         }
         let staged = StagedFile::create(&self.options.result, self.options.force)?;
@@ -265,7 +295,12 @@ impl<'a> Job<'a> {
         if size != before {
             findings.push(Finding::SizeRounded { disk: self.source_name(), size: before, rounded: size });
         }
-        let disk = GrownDisk::new(image.disk.clone(), size);
+        let edited = match self.editor {
+            Some(editor) => editor(image.disk.clone())?,
+            None => Edited { disk: image.disk.clone(), edits: Vec::new(), guest: None, findings: Vec::new() },
+        };
+        findings.extend(edited.findings);
+        let disk = GrownDisk::new(edited.disk, size);
         let total = pipeline::work(&disk)?;
         let read = std::iter::once(&storage).chain(&image.files).map(|file| file.name().into()).collect();
         let (place, mut writer) = self.begin(Some(size), read)?;
@@ -273,7 +308,7 @@ impl<'a> Job<'a> {
             context.step(&self.step("recasting"), total, |watch| pipeline::copy(&disk, writer.as_mut(), watch))?;
         let after = self.end(place, writer, &copied, context)?;
         let sources = sources_of(&storage, &image);
-        Ok(Made { before: image.facts, after, copied, sources })
+        Ok(Made { before: image.facts, after, copied, sources, edits: edited.edits, guest: edited.guest })
     }
 
     /// From what can only be read forwards: raw bytes go straight through, what needs more is unpacked first.
@@ -292,7 +327,7 @@ impl<'a> Job<'a> {
             let known = len.filter(|_| stream.is_counted());
             let open_ended = if self.is_stdout() { formats::is_open_ended_pipe } else { formats::is_open_ended };
             let writable = known.is_some() || open_ended(self.shape);
-            if format == Some(Format::Raw) && writable && self.options.snapshot.is_none() {
+            if format == Some(Format::Raw) && writable && self.options.snapshot.is_none() && self.editor.is_none() {
                 direct = Some(self.through(&mut bytes, known, watch)?);
                 return Ok(None);
             }
@@ -324,7 +359,7 @@ impl<'a> Job<'a> {
             None => Facts::of_pipe(shape, stream.kind(), length),
         };
         let after = self.end(place, writer, &copied, context)?;
-        Ok(Made { before, after, copied, sources })
+        Ok(Made { before, after, copied, sources, edits: Vec::new(), guest: None })
     }
 
     /// Reads `stream` as a step.
@@ -387,7 +422,13 @@ impl<'a> Job<'a> {
         tempfile::tempfile_in(&folder).map_err(Error::io("making a file to unpack into, in", &folder))
     }
 
-    fn receipt(&self, recast: &Recast, sources: Vec<SourceFile>, started: Timestamp) -> Result<Receipt> {
+    fn receipt(
+        &self,
+        recast: &Recast,
+        sources: Vec<SourceFile>,
+        edits: Vec<Edit>,
+        started: Timestamp,
+    ) -> Result<Receipt> {
         let absolute = |path: &Path| target::absolute(&path.to_string_lossy());
         let pipe = |facts: Option<&Facts>| facts.map(DiskFacts::from);
         let disk = DiskRecord {
@@ -401,7 +442,7 @@ impl<'a> Job<'a> {
                 ..DiskFacts::from(&recast.before)
             }),
             content_digest: recast.content_digest.clone(),
-            edits: Vec::new(),
+            edits,
         };
         Ok(Receipt {
             schema: receipt::SCHEMA,
@@ -414,6 +455,7 @@ impl<'a> Job<'a> {
             sources,
             disks: vec![disk],
             machine: None,
+            guest: recast.guest.clone(),
             findings: recast.findings.iter().map(Finding::record).collect(),
         })
     }

@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::{
     error::{Error, Result},
     finding::FindingRecord,
+    inside::GuestRecord,
 };
 
 /// Version of the receipt's schema that this version writes, and the newest that it reads.
@@ -54,6 +55,9 @@ pub struct Receipt {
     /// The machine before and after; `None` for a disk alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub machine: Option<MachineRecord>,
+    /// What was found and changed inside the guest; `None` when nothing was looked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub guest: Option<GuestRecord>,
     /// What the person should know.
     pub findings: Vec<FindingRecord>,
 }

@@ -9,6 +9,7 @@ use serde::Serialize;
 use crate::{
     error::Result,
     finding::Finding,
+    inside::{self, InsideSurvey},
     target::{self, Opening, Pick, StreamFacts, Target},
 };
 
@@ -25,6 +26,8 @@ pub struct Survey {
     pub machine: Option<Machine>,
     /// Its disks.
     pub disks: Vec<SurveyedDisk>,
+    /// What is inside; `None` when no disk of it can be read at any place.
+    pub guest: Option<InsideSurvey>,
     /// What the person should know.
     pub findings: Vec<Finding>,
 }
@@ -68,6 +71,16 @@ pub fn survey(path: &Path, links: Links) -> Result<Vec<Survey>> {
 }
 
 fn of_target(mut target: Target) -> Survey {
+    let guest = match inside::survey(&target) {
+        Ok(guest) => guest,
+        Err(error) => {
+            let disk = target.disks.first().map_or(String::new(), |disk| disk.id.clone());
+            target.findings.push(Finding::DiskUnreadable { disk, why: error.to_string() });
+            None
+        }
+    };
+    let unread = guest.iter().flat_map(|guest| guest.unread.iter().cloned());
+    target.findings.extend(unread.map(|(volume, why)| Finding::VolumeUnread { volume, why }));
     let disks = std::mem::take(&mut target.disks).iter().map(|disk| surveyed(disk, &mut target)).collect();
     let files = target.files.iter().map(|file| SurveyedFile { path: file.path.clone(), size: file.size }).collect();
     Survey {
@@ -76,6 +89,7 @@ fn of_target(mut target: Target) -> Survey {
         files,
         machine: target.described.map(|described| described.machine),
         disks,
+        guest,
         findings: target.findings,
     }
 }

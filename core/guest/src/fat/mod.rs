@@ -19,6 +19,12 @@ pub(crate) struct Fat {
     now: i64,
 }
 
+/// The loaders on the EFI system partition `device`; none on one that cannot be read.
+pub(crate) fn loaders(device: Device) -> Vec<String> {
+    let fat = Fat::open(device, 0).ok().flatten();
+    fat.and_then(|fat| fat.loaders().ok()).unwrap_or_default()
+}
+
 impl Fat {
     /// The serial number, as `/dev/disk/by-uuid` has it.
     pub(crate) fn serial(&self) -> String {
@@ -27,7 +33,7 @@ impl Fat {
     }
 
     /// The files below `EFI` that a firmware could start, as paths with `/`.
-    pub(crate) fn loaders(&self) -> Result<Vec<String>> {
+    fn loaders(&self) -> Result<Vec<String>> {
         let root = self.list(&[])?;
         let Some(efi) = root.into_iter().find(|entry| entry.is_folder && entry.name.eq_ignore_ascii_case("EFI")) else {
             return Ok(Vec::new());

@@ -5,8 +5,6 @@ use std::{
     io::{self, Read},
 };
 
-use super::MAX_KEPT;
-
 const HEADER: usize = 110;
 const TRAILER: &str = "TRAILER!!!";
 const MAX_ENTRIES: usize = 1 << 20;
@@ -20,14 +18,6 @@ pub(super) enum Kind {
     Other,
 }
 
-/// An entry.
-#[derive(Debug, Clone)]
-pub(super) struct Entry {
-    pub(super) kind: Kind,
-    /// The bytes of a small file.
-    pub(super) bytes: Option<Vec<u8>>,
-}
-
 fn wrong(what: &str) -> io::Error {
     io::Error::new(io::ErrorKind::InvalidData, what.to_string())
 }
@@ -38,7 +28,7 @@ fn skip(reader: &mut dyn Read, len: u64) -> io::Result<()> {
 }
 
 /// Reads one archive into `entries`, up to its end. `left` is what may still be unpacked.
-pub(super) fn read(reader: &mut dyn Read, entries: &mut BTreeMap<String, Entry>, left: &mut u64) -> io::Result<()> {
+pub(super) fn read(reader: &mut dyn Read, entries: &mut BTreeMap<String, Kind>, left: &mut u64) -> io::Result<()> {
     loop {
         let mut header = [0; HEADER];
         reader.read_exact(&mut header)?;
@@ -65,23 +55,24 @@ pub(super) fn read(reader: &mut dyn Read, entries: &mut BTreeMap<String, Entry>,
         }
         *left = left.checked_sub(size + HEADER as u64).ok_or_else(|| wrong("it unpacks to too much"))?;
         let padded = size.next_multiple_of(4);
-        let kept = if size <= MAX_KEPT {
-            let mut bytes = vec![0; size as usize];
-            reader.read_exact(&mut bytes)?;
-            skip(reader, padded - size)?;
-            Some(bytes)
-        } else {
-            skip(reader, padded)?;
-            None
-        };
-        let (kind, bytes) = match mode & 0o170_000 {
-            0o100_000 => (Kind::File, kept),
-            0o040_000 => (Kind::Folder, None),
-            0o120_000 => (Kind::Link(String::from_utf8_lossy(&kept.unwrap_or_default()).into_owned()), None),
-            _ => (Kind::Other, None),
+        let kind = match mode & 0o170_000 {
+            0o120_000 if size <= 4096 => {
+                let mut target = vec![0; size as usize];
+                reader.read_exact(&mut target)?;
+                skip(reader, padded - size)?;
+                Kind::Link(String::from_utf8_lossy(&target).into_owned())
+            }
+            other => {
+                skip(reader, padded)?;
+                match other {
+                    0o100_000 => Kind::File,
+                    0o040_000 => Kind::Folder,
+                    _ => Kind::Other,
+                }
+            }
         };
         let parts: Vec<&str> = name.split('/').filter(|part| !part.is_empty() && *part != ".").collect();
-        entries.insert(parts.join("/"), Entry { kind, bytes });
+        entries.insert(parts.join("/"), kind);
     }
 }
 

@@ -10,15 +10,13 @@ use std::{
 
 use serde::Serialize;
 
+use cpio::Kind;
 pub(crate) use cpio::Writer;
-use cpio::{Entry, Kind};
 
 /// Bytes of all archives of an image, unpacked, that are read.
 const MAX_UNPACKED: u64 = 4 << 30;
 /// Memory for decompression, in bytes: the largest window that images are packed with.
 const MAX_WINDOW: u64 = 256 << 20;
-/// Files of which the bytes are kept.
-const MAX_KEPT: u64 = 64 << 10;
 
 /// How a part of an image is packed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -76,7 +74,7 @@ impl Packing {
 /// What an image holds. Later entries stand for earlier ones of the same name.
 #[derive(Debug, Default)]
 pub(crate) struct Image {
-    entries: BTreeMap<String, Entry>,
+    entries: BTreeMap<String, Kind>,
     /// The packing of each part, in order.
     pub(crate) parts: Vec<Packing>,
 }
@@ -204,12 +202,6 @@ impl Image {
         self.real(path).is_some_and(|path| self.entries.contains_key(&path))
     }
 
-    /// The bytes of a small file.
-    pub(crate) fn text(&self, path: &str) -> Option<String> {
-        let entry = self.entries.get(&self.real(path)?)?;
-        entry.bytes.as_ref().map(|bytes| String::from_utf8_lossy(bytes).into_owned())
-    }
-
     /// `path` with the links of its folders followed; `None` when they lead in a circle.
     pub(crate) fn real(&self, path: &str) -> Option<String> {
         let mut todo: Vec<String> = path.split('/').rev().filter(|name| !name.is_empty()).map(Into::into).collect();
@@ -224,7 +216,7 @@ impl Image {
                 }
                 _ => done.push(name),
             }
-            if let Some(Kind::Link(target)) = self.entries.get(&done.join("/")).map(|entry| &entry.kind) {
+            if let Some(Kind::Link(target)) = self.entries.get(&done.join("/")) {
                 links += 1;
                 if links > 40 {
                     return None;
@@ -246,7 +238,7 @@ impl Image {
 
     /// Whether a folder is at `path`.
     pub(crate) fn is_folder(&self, path: &str) -> bool {
-        self.real(path).and_then(|path| self.entries.get(&path)).is_some_and(|entry| entry.kind == Kind::Folder)
+        self.real(path).and_then(|path| self.entries.get(&path)).is_some_and(|kind| *kind == Kind::Folder)
     }
 
     /// What stands between an image of `len` bytes and an archive that is appended to it.
@@ -317,7 +309,6 @@ mod tests {
             let image = read(&bytes).unwrap();
             assert_eq!(image.parts, [Packing::None, packing]);
             assert!(image.has("lib/tide") && image.has("/usr/lib/tide") && !image.has("lib/buoy"), "{packing:?}");
-            assert_eq!(image.text("lib/tide").as_deref(), Some("usr/lib/tide"));
             bytes.resize(bytes.len() + image.gap(bytes.len() as u64), 0);
             bytes.extend(archive(&["usr/lib/buoy"]));
             let image = read(&bytes).unwrap_or_else(|error| panic!("{packing:?}: {error}"));

@@ -29,6 +29,27 @@ pub struct Brief {
     /// Its drives for media that a person changes.
     #[serde(default)]
     pub drives: Vec<NewDrive>,
+    /// What is changed inside.
+    #[serde(default)]
+    pub guest: NewGuest,
+}
+
+/// What is changed inside the guest, apart from what its new hardware needs.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
+pub struct NewGuest {
+    /// Edits that are not made, by name.
+    pub leave_out: Vec<String>,
+    /// Files of scripts that run once, on the first start.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub first_boot: Vec<String>,
+    /// A new host name.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub host_name: Option<String>,
+    /// Whether the machine's identity is made anew on the first start.
+    pub new_machine_id: bool,
+    /// Whether the SSH server's keys are made anew on the first start.
+    pub new_ssh_keys: bool,
 }
 
 /// From where to where.
@@ -164,6 +185,9 @@ pub struct NewAdapter {
     /// Whether its cable is plugged in when the machine starts.
     #[serde(default = "yes", skip_serializing_if = "Clone::clone")]
     pub connected: bool,
+    /// The name that the guest's system is to give it, in place of the one that it has.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub guest_name: Option<String>,
 }
 
 fn yes() -> bool {
@@ -275,6 +299,12 @@ pub fn looks_like(text: &[u8]) -> bool {
     text.lines().any(|line| line.trim() == "[move]" || line.trim_start().starts_with("move."))
 }
 
+/// Whether `name` is one that a system takes for itself: letters, digits, dots, dashes and underscores.
+pub fn is_host_name(name: &str) -> bool {
+    let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | '_');
+    (1..=64).contains(&name.len()) && name.chars().all(plain)
+}
+
 /// Reads a brief, which is called `file` in messages.
 ///
 /// # Errors
@@ -292,6 +322,13 @@ pub fn read(text: &str, file: &str) -> Result<Brief> {
     }
     if machine.uuid.as_ref().is_some_and(|id| uuid::Uuid::parse_str(id).is_err()) {
         return wrong("the uuid is none");
+    }
+    if brief.guest.host_name.as_ref().is_some_and(|name| !is_host_name(name)) {
+        return wrong("the host name is none: letters, digits, dots and dashes");
+    }
+    let names = brief.adapters.iter().filter_map(|adapter| adapter.guest_name.as_ref());
+    if names.into_iter().any(|name| !is_host_name(name) || name.len() > 15) {
+        return wrong("a guest-name is none: at most 15 letters, digits, dots and dashes");
     }
     Ok(brief)
 }

@@ -8,7 +8,7 @@ use reformis_machine::{
     destination::{Controller, DiskShape, Lacking},
 };
 
-use super::{Brief, FirmwareKind, Journey, Mac, NewAdapter, NewDisk, NewDrive, NewMachine, Notes, Size};
+use super::{Brief, FirmwareKind, Journey, Mac, NewAdapter, NewDisk, NewDrive, NewGuest, NewMachine, Notes, Size};
 use crate::{
     error::{Error, Result},
     finding::Finding,
@@ -40,6 +40,8 @@ pub struct Choices {
     pub shape: Option<Shape>,
     /// The machine file.
     pub machine_file: Option<MachineFile>,
+    /// What is changed inside.
+    pub guest: NewGuest,
 }
 
 /// A proposal.
@@ -141,7 +143,9 @@ pub fn propose(
         into: into.into(),
         machine_file,
     };
-    let brief = Brief { journey, machine, disks, adapters, drives };
+    maker.note("guest.leave-out", format!("none of {}", reformis_guest::edit::ALL.join(", ")));
+    let guest = choices.guest.clone();
+    let brief = Brief { journey, machine, disks, adapters, drives, guest };
     Ok(Proposal { brief, notes: maker.notes, findings: maker.findings })
 }
 
@@ -377,7 +381,7 @@ impl Maker<'_> {
             }
             let network = self.network(index, adapter);
             let source = before_named(&adapter.name);
-            adapters.push(NewAdapter { source, model, mac, network, connected: adapter.connected });
+            adapters.push(NewAdapter { source, model, mac, network, connected: adapter.connected, guest_name: None });
         }
         adapters
     }

@@ -35,7 +35,7 @@ pub fn write(brief: &Brief, notes: &Notes) -> String {
 }
 
 /// All tables and their keys, in order.
-const TABLES: [(&str, &[&str]); 5] = [
+const TABLES: [(&str, &[&str]); 6] = [
     ("move", &["source", "machine", "destination", "into", "machine-file"]),
     (
         "machine",
@@ -58,8 +58,9 @@ const TABLES: [(&str, &[&str]); 5] = [
         ],
     ),
     ("disks", &["source", "file", "shape", "compress", "controller", "bus", "slot", "boot", "grow", "align"]),
-    ("adapters", &["source", "model", "mac", "network", "connected"]),
+    ("adapters", &["source", "model", "mac", "network", "connected", "guest-name"]),
     ("drives", &["kind", "controller"]),
+    ("guest", &["leave-out", "first-boot", "host-name", "new-machine-id", "new-ssh-keys"]),
 ];
 
 fn lines(text: &mut String, path: &str, table: &toml::Table, keys: &[&str], notes: &Notes) {
@@ -86,7 +87,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::brief::{FirmwareKind, Journey, Mac, NewAdapter, NewDisk, NewDrive, NewMachine, Size, read};
+    use crate::brief::{FirmwareKind, Journey, Mac, NewAdapter, NewDisk, NewDrive, NewGuest, NewMachine, Size, read};
     use reformis_disk::Shape;
     use reformis_machine::{AdapterModel, Clock, ControllerKind, MachineFile, RemovableKind, Tpm};
 
@@ -142,7 +143,14 @@ mod tests {
     fn adapter() -> impl Strategy<Value = NewAdapter> {
         let mac = prop_oneof![Just(Mac::Keep), Just(Mac::Fresh), Just(Mac::Given("02:5a:17:00:00:01".into()))];
         (any::<Option<String>>(), one_of(AdapterModel::ALL), mac, any::<bool>()).prop_map(
-            |(network, model, mac, connected)| NewAdapter { source: network.clone(), model, mac, network, connected },
+            |(network, model, mac, connected)| NewAdapter {
+                source: network.clone(),
+                model,
+                mac,
+                network,
+                connected,
+                guest_name: connected.then(|| "tide0".into()),
+            },
         )
     }
 
@@ -156,10 +164,18 @@ mod tests {
             machine_file in one_of(&MachineFile::ALL),
         ) {
             let (source, several, note) = texts;
+            let (source_again, several_again) = (source.clone(), several.clone());
             let journey =
                 Journey { destination: note.clone(), into: source.clone(), source, machine: several, machine_file };
             let drives = vec![NewDrive { kind: RemovableKind::Floppy, controller: ControllerKind::Ide }];
-            let brief = Brief { journey, machine, disks, adapters, drives };
+            let guest = NewGuest {
+                leave_out: vec![note.clone()],
+                first_boot: vec![source_again],
+                host_name: several_again.map(|_| "tidelog".into()),
+                new_machine_id: disks.is_empty(),
+                new_ssh_keys: adapters.is_empty(),
+            };
+            let brief = Brief { journey, machine, disks, adapters, drives, guest };
             let notes = Notes::from([("machine.name".into(), note.clone()), ("disks.0.shape".into(), note)]);
             let text = write(&brief, &notes);
             prop_assert_eq!(read(&text, "brief.toml").unwrap(), brief, "{}", text);

@@ -104,6 +104,16 @@ pub enum Finding {
     SourceInLanding { folder: String },
     SettingLost { setting: String, value: String, file: &'static str },
     Accepted { code: String },
+    WillNotBoot { system: String, link: &'static str, about: String, seen: String },
+    LinkBroken { system: String, link: &'static str, about: String, seen: String },
+    EditFailed { edit: String, why: String },
+    VolumeUnread { volume: String, why: String },
+    JournalReplayed { volume: String },
+    Hibernated { volume: String },
+    AdapterAssumed { name: String, mac: String },
+    AdapterUnknown { name: String },
+    KernelLeft { kernel: String, why: String },
+    SeveralSystems { systems: String },
 }
 
 impl Finding {
@@ -131,6 +141,8 @@ impl Finding {
                 | Self::NoSuchPlace { .. }
                 | Self::TooManyDisks { .. }
                 | Self::NoRoom { .. }
+                | Self::WillNotBoot { .. }
+                | Self::Hibernated { .. }
         )
     }
 

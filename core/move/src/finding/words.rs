@@ -155,11 +155,13 @@ impl Finding {
                 Caution,
                 "driver-unchecked",
                 match from {
-                    ControllerKind::Unknown => format!(
-                        "the boot disk is put on {to}, and this version does not look whether the guest has the driver"
-                    ),
+                    ControllerKind::Unknown => {
+                        format!(
+                            "the boot disk is put on {to}, and no system was found of which the drivers can be read"
+                        )
+                    }
                     from => format!(
-                        "the boot disk moves from {from} to {to}, and this version does not look whether the guest has the driver"
+                        "the boot disk moves from {from} to {to}, and no system was found of which the drivers can be read"
                     ),
                 },
                 "Before the export, have the guest include the new driver in its early boot image.",
@@ -431,6 +433,68 @@ impl Finding {
                     ByteSize(*free)
                 ),
                 "Make room, choose another folder, or a thin shape.",
+            ),
+            Self::WillNotBoot { system, link, about, seen } => (
+                Blocker,
+                "will-not-boot",
+                format!("{system} will not boot: {link} of {about}: {seen}"),
+                "See to what is said in the guest before the export, or choose other hardware in the brief.",
+            ),
+            Self::LinkBroken { system, link, about, seen } => (
+                Caution,
+                "link-broken",
+                format!("{system}: {link} of {about} does not hold: {seen}"),
+                "See to it in the guest, before the export or on its console afterwards.",
+            ),
+            Self::EditFailed { edit, why } => (
+                Caution,
+                "edit-failed",
+                format!("the edit '{edit}' cannot be made, and nothing of it is: {why}"),
+                "Remove the reason in the guest where it is, or leave the edit out and do by hand what it does.",
+            ),
+            Self::VolumeUnread { volume, why } => (
+                Note,
+                "volume-unread",
+                format!("{volume} is carried and not looked into: {why}"),
+                "If the system boots from it, see in the guest that it has the drivers for its new disks.",
+            ),
+            Self::JournalReplayed { volume } => (
+                Note,
+                "journal-replayed",
+                format!("{volume} was not unmounted: its journal is replayed before anything is changed"),
+                "Nothing, if the guest was meant to be off like that; its own kernel would have done the same.",
+            ),
+            Self::Hibernated { volume } => (
+                Blocker,
+                "hibernated",
+                format!(
+                    "{volume} holds a suspended system, which would go on with the old hardware: nothing is changed inside"
+                ),
+                "Start the guest where it is, shut it down, and export it again.",
+            ),
+            Self::AdapterAssumed { name, mac } => (
+                Caution,
+                "adapter-assumed",
+                format!("nothing in the guest says which adapter is '{name}': by their order it is the one with {mac}"),
+                "Compare with the guest where it is; if it is another one, say so by the order of adapters in the brief.",
+            ),
+            Self::AdapterUnknown { name } => (
+                Caution,
+                "adapter-unknown",
+                format!("'{name}' is configured in the guest, and no adapter with a known address can be it"),
+                "Give the adapter an address in the brief, or rename it in the guest on its console.",
+            ),
+            Self::KernelLeft { kernel, why } => (
+                Note,
+                "kernel-left",
+                format!("the kernel {kernel} is left as it is: {why}"),
+                "Do not start this kernel at the destination, or install it anew in the guest.",
+            ),
+            Self::SeveralSystems { systems } => (
+                Note,
+                "several-systems",
+                format!("there is more than one system, and all are made ready: {systems}"),
+                "Name edits to leave out in the brief if one of them must stay as it is.",
             ),
             Self::LittleRoom { needed, free } => (
                 Caution,

@@ -1,0 +1,126 @@
+//! `reformis refit` and `reformis patch`
+
+use std::path::PathBuf;
+
+use anyhow::Result;
+use clap::CommandFactory;
+use reformis_disk::Facts;
+use reformis_machine::{AdapterModel, ControllerKind};
+use reformis_move::{
+    Finding,
+    brief::FirmwareKind,
+    change::{self, Change, PatchOptions, RefitOptions},
+    recast::{Options, Recast},
+};
+
+use super::{JSON_SCHEMA, links, order, recast::told};
+use crate::{
+    Session,
+    args::{Cli, FirmwareWord, PatchArgs, RefitArgs, ResultArgs},
+    chain,
+    exit::Exit,
+    output::{self, GOOD, emit, emit_json, heading, paint, pairs},
+};
+
+/// Ends as wrong usage does.
+fn usage(what: &str) -> ! {
+    Cli::command().error(clap::error::ErrorKind::ValueValidation, what).exit()
+}
+
+pub(crate) fn refit(args: &RefitArgs, session: &Session) -> Result<Exit> {
+    let controller = args.controller.as_ref().map(|word| {
+        let known = ControllerKind::ALL.iter().copied().find(|kind| kind.name() == word);
+        known.unwrap_or_else(|| usage(&format!("'{word}' is no controller; `reformis dests NAME` lists them")))
+    });
+    let adapter = args.adapter.as_ref().map(|word| {
+        let known = AdapterModel::ALL.iter().copied().find(|model| model.name() == word);
+        known.unwrap_or_else(|| usage(&format!("'{word}' is no adapter model; `reformis dests NAME` lists them")))
+    });
+    let mac = args.mac.as_ref().map(|text| {
+        reformis_machine::mac(text).unwrap_or_else(|| usage("--mac takes six pairs of hexadecimal digits"))
+    });
+    let options = RefitOptions {
+        recast: recast_options(&args.disk, &args.result)?,
+        destination: args.dest.clone(),
+        site: order::site(&args.site)?,
+        controller,
+        adapter,
+        firmware: args
+            .firmware
+            .map(|word| if word == FirmwareWord::Bios { FirmwareKind::Bios } else { FirmwareKind::Uefi }),
+        mac,
+        guest: order::guest_wishes(&args.guest)?,
+        accept: args.accept.clone(),
+    };
+    show(&options.recast, &change::refit(&options, &session.context())?, session)
+}
+
+pub(crate) fn patch(args: &PatchArgs, session: &Session) -> Result<Exit> {
+    // The order of the kinds, not that on the command line: what is put may go where something was removed.
+    let pair = |text: &String, what: &str| match text.split_once(':') {
+        Some((one, other)) if !one.is_empty() && !other.is_empty() => (one.to_string(), other.to_string()),
+        _ => usage(&format!("'{text}': {what}, with a colon between them")),
+    };
+    let mut changes: Vec<Change> = args.remove.iter().cloned().map(Change::Remove).collect();
+    changes.extend(args.folder.iter().cloned().map(Change::Folder));
+    changes.extend(args.put.iter().map(|text| {
+        let (from, to) = pair(text, "--put takes a file here and its path in the guest");
+        Change::Put(from.into(), to)
+    }));
+    changes.extend(args.link.iter().map(|text| {
+        let (path, target) = pair(text, "--link takes a path in the guest and where it leads");
+        Change::Link(path, target)
+    }));
+    if changes.is_empty() {
+        usage("nothing is to be changed: say --put, --remove, --folder or --link");
+    }
+    let recast = recast_options(&args.disk, &args.result)?;
+    let options = PatchOptions { recast, changes, volume: args.volume.clone() };
+    show(&options.recast, &change::patch(&options, &session.context())?, session)
+}
+
+fn recast_options(disk: &PathBuf, args: &ResultArgs) -> Result<Options> {
+    let result = args.out.clone().unwrap_or_else(|| disk.clone());
+    let shape = if args.in_place { Some(change::shape_in_place(disk)?) } else { args.shape };
+    Ok(Options {
+        source: disk.clone(),
+        result,
+        from: args.from,
+        snapshot: None,
+        shape,
+        squeeze: None,
+        cluster: None,
+        force: args.force || args.in_place,
+        links: links(args.trust_links),
+        align: None,
+        grow: None,
+        receipt: args.receipt.clone(),
+        in_place: args.in_place,
+    })
+}
+
+fn show(options: &Options, recast: &Recast, session: &Session) -> Result<Exit> {
+    if session.json {
+        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "recast": recast }))?;
+        return Ok(Exit::Done);
+    }
+    let name = reformis_disk::text::printable(&options.result.to_string_lossy());
+    let mut text = format!("{} {name}\n", paint(GOOD, "Made"));
+    let mut rows = vec![("before", told(&recast.before))];
+    rows.extend(recast.after.as_ref().map(|after: &Facts| ("after", told(after))));
+    rows.push(("content digest", recast.content_digest.clone()));
+    text += &pairs(&rows);
+    if let Some(guest) = &recast.guest {
+        text += &chain::edits(&guest.edits, "Changed inside the guest");
+        if guest.edits.is_empty() {
+            text += &heading("Nothing had to be changed inside the guest");
+        }
+        text += &chain::evidence(&guest.evidence);
+    }
+    if !recast.findings.is_empty() {
+        text += &heading("Findings");
+        text += &output::findings(&recast.findings.iter().map(Finding::record).collect::<Vec<_>>());
+    }
+    emit(&text)?;
+    Ok(Exit::Done)
+}

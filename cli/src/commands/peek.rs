@@ -1,0 +1,118 @@
+//! `reformis peek`
+
+use std::{
+    fs::OpenOptions,
+    io::{self, BufWriter, Write},
+    path::Path,
+};
+
+use anyhow::{Context, Result, bail};
+use reformis_guest::Kind;
+use reformis_move::peek::{self, Item, Peek};
+
+use super::{JSON_SCHEMA, links};
+use crate::{
+    Session,
+    args::PeekArgs,
+    exit::Exit,
+    output::{columns, emit, emit_json},
+};
+
+pub(crate) fn run(args: &PeekArgs, session: &Session) -> Result<Exit> {
+    let guest = peek::open(&args.target, args.volume.as_deref(), links(args.trust_links))?;
+    let path = args.path.as_deref().unwrap_or("/");
+    if let Some(out) = &args.tar {
+        archive(&guest, path, out)?;
+        return Ok(Exit::Done);
+    }
+    if session.json || guest.is_folder(path) || args.stat {
+        let items = guest.list(path)?;
+        if session.json {
+            emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "peek": { "in": guest.name, "items": items } }))?;
+        } else {
+            emit(&show(&items))?;
+        }
+        return Ok(Exit::Done);
+    }
+    let mut out = BufWriter::new(io::stdout().lock());
+    match guest
+        .copy(path, &mut out)
+        .and_then(|_| Ok(out.flush().map_err(reformis_disk::Error::io("writing", "stdout", None))?))
+    {
+        // A reader who has seen enough.
+        Err(reformis_move::Error::Guest(reformis_guest::Error::Disk(reformis_disk::Error::Io { source, .. })))
+            if source.kind() == io::ErrorKind::BrokenPipe => {}
+        outcome => outcome?,
+    }
+    Ok(Exit::Done)
+}
+
+/// Writes an archive: whole or not at all.
+fn archive(guest: &Peek, path: &str, out: &Path) -> Result<()> {
+    if out == Path::new("-") {
+        return Ok(guest.archive(path, &mut BufWriter::new(io::stdout().lock()))?);
+    }
+    if out.symlink_metadata().is_ok() {
+        bail!("'{}' exists already", out.display());
+    }
+    let context = || format!("writing '{}'", out.display());
+    let name = out.file_name().with_context(context)?.to_string_lossy();
+    let temporary = out.with_file_name(format!(".{name}.reformis-partial"));
+    let file = OpenOptions::new().write(true).create(true).truncate(true).open(&temporary).with_context(context)?;
+    let mut buffered = BufWriter::new(file);
+    let written = guest.archive(path, &mut buffered).map_err(anyhow::Error::from).and_then(|()| {
+        buffered.flush()?;
+        buffered.get_ref().sync_all()?;
+        Ok(std::fs::hard_link(&temporary, out)?)
+    });
+    std::fs::remove_file(&temporary).ok();
+    written
+}
+
+/// A folder as a person reads it.
+fn show(items: &[Item]) -> String {
+    let rows: Vec<_> = items
+        .iter()
+        .map(|item| {
+            let stat = &item.stat;
+            let time = jiff::Timestamp::from_second(stat.modified).unwrap_or_default();
+            let name = match (&item.target, stat.kind) {
+                (Some(target), _) => format!("{} → {target}", item.name),
+                (None, Kind::Folder) => format!("{}/", item.name),
+                (None, _) => item.name.clone(),
+            };
+            [
+                mode(stat.kind, stat.mode),
+                stat.links.to_string(),
+                stat.uid.to_string(),
+                stat.gid.to_string(),
+                stat.size.to_string(),
+                time.strftime("%Y-%m-%d %H:%M").to_string(),
+                name,
+            ]
+        })
+        .collect();
+    columns(["mode", "names", "owner", "group", "bytes", "changed (UTC)", "name"], &rows, &[1, 2, 3, 4])
+}
+
+/// Kind and permissions in ten letters.
+fn mode(kind: Kind, mode: u16) -> String {
+    let mut text = String::from(match kind {
+        Kind::File => '-',
+        Kind::Folder => 'd',
+        Kind::Link => 'l',
+        Kind::Other => '?',
+    });
+    for (shift, special, letter) in [(6, 0o4000, 's'), (3, 0o2000, 's'), (0, 0o1000, 't')] {
+        let bits = mode >> shift;
+        text.push(if bits & 4 != 0 { 'r' } else { '-' });
+        text.push(if bits & 2 != 0 { 'w' } else { '-' });
+        text.push(match (bits & 1 != 0, mode & special != 0) {
+            (true, true) => letter,
+            (false, true) => letter.to_ascii_uppercase(),
+            (true, false) => 'x',
+            (false, false) => '-',
+        });
+    }
+    text
+}

@@ -1,0 +1,25 @@
+//! The edits by name: what a brief can leave out, and what a receipt lists.
+
+/// Early boot images get the modules that the new disks need.
+pub const DRIVERS: &str = "drivers";
+/// Volumes are called by what they are, not by where their disk was.
+pub const DEVICE_NAMES: &str = "device-names";
+/// Adapters keep their names.
+pub const ADAPTER_NAMES: &str = "adapter-names";
+/// The loader lies where a firmware without boot entries looks.
+pub const FALLBACK_LOADER: &str = "fallback-loader";
+/// Helpers of the old host stay quiet, and those of the new one start.
+pub const HELPERS: &str = "helpers";
+/// Scripts that run once.
+pub const FIRST_BOOT: &str = "first-boot";
+/// Host name, machine identity and keys.
+pub const IDENTITY: &str = "identity";
+/// All files get their SELinux labels again.
+pub const RELABEL: &str = "relabel";
+
+/// All that a person can leave out, in the order in which they are made.
+pub const ALL: [&str; 7] = [FALLBACK_LOADER, DRIVERS, DEVICE_NAMES, ADAPTER_NAMES, HELPERS, IDENTITY, FIRST_BOOT];
+
+/// The path on an EFI system partition where a firmware without boot entries looks (UEFI specification 2.10, section
+/// 3.5.1.1).
+pub const FALLBACK: &str = "EFI/BOOT/BOOTX64.EFI";

@@ -1,0 +1,246 @@
+//! One disk changed inside: made ready for a destination ([`refit`]), or as a person says ([`patch`]).
+
+use std::{
+    path::{Path, PathBuf},
+    sync::Arc,
+};
+
+use jiff::Timestamp;
+use reformis_disk::{Disk, overlay::Overlay, source};
+use reformis_guest::{Done, Guest, Hardware, Tree};
+use reformis_machine::{AdapterModel, ControllerKind, Firmware, Site};
+
+use crate::{
+    brief::{FirmwareKind, NewGuest},
+    error::{Error, Result},
+    finding::{Finding, Severity},
+    inside::{self, GuestRecord, Inside},
+    observer::Context,
+    recast::{self, Edited, Recast},
+};
+
+/// Files below a folder that is put into a guest.
+const MAX_PUT: usize = 100_000;
+
+/// How a disk is made ready.
+#[derive(Debug, Clone)]
+pub struct RefitOptions {
+    /// Source, result and shape.
+    pub recast: recast::Options,
+    /// Where it goes.
+    pub destination: String,
+    /// What the site adds.
+    pub site: Site,
+    /// The controller that it will be on; the destination's first for booting unless it is said.
+    pub controller: Option<ControllerKind>,
+    /// The adapter that the machine will have; the destination's first unless it is said.
+    pub adapter: Option<AdapterModel>,
+    /// What will start it; what the disk boots with unless it is said.
+    pub firmware: Option<FirmwareKind>,
+    /// The hardware address of the machine's adapter.
+    pub mac: Option<String>,
+    /// What is changed besides.
+    pub guest: NewGuest,
+    /// Codes of blockers that the person accepts.
+    pub accept: Vec<String>,
+}
+
+/// Makes a disk ready for a destination.
+///
+/// # Errors
+/// [`Error::Refused`] when the system would not boot and that is not accepted; those of [`recast::recast`].
+pub fn refit(options: &RefitOptions, context: &Context<'_>) -> Result<Recast> {
+    let destination = options.site.destination(&options.destination)?;
+    let wishes = inside::wishes(&options.guest)?;
+    let editor = |disk: Arc<dyn Disk>| {
+        let look = reformis_guest::look(&disk)?;
+        let uefi = match options.firmware {
+            Some(kind) => kind == FirmwareKind::Uefi,
+            None => look.boots_uefi() && !look.boots_bios(),
+        };
+        let firmware = if uefi { Firmware::Uefi { secure_boot: false } } else { Firmware::Bios };
+        let proposed = destination.boot_controller(firmware).map(|controller| controller.kind);
+        let offers = |kind: ControllerKind| destination.controllers.iter().any(|controller| controller.kind == kind);
+        let controller = options.controller.or(proposed).filter(|kind| offers(*kind));
+        let Some(controller) = controller else {
+            let asked = options.controller.map_or("none", ControllerKind::name).into();
+            let offered: Vec<_> = destination.controllers.iter().map(|controller| controller.kind.name()).collect();
+            let (destination, offered) = (destination.name.clone(), offered.join(", "));
+            return Err(Error::NotOffered { what: "controller", asked, destination, offered });
+        };
+        let model = options.adapter.unwrap_or(destination.adapters[0]);
+        let hardware = Hardware {
+            uefi,
+            unchanged: false,
+            keeps_entries: false,
+            disks: vec![Some(inside::disk_place(controller, &destination.guest))],
+            adapters: vec![inside::adapter_place(model, &destination.guest, options.mac.as_deref())],
+            host: destination.helpers.clone(),
+        };
+        let inside = inside::ready(vec![(0, disk.clone())], &hardware, &wishes)?;
+        if !inside.has_system {
+            return Err(Error::NoSystem { path: options.recast.source.to_string_lossy().into() });
+        }
+        edited(disk, inside, &options.accept)
+    };
+    recast::recast_edited(&options.recast, Some(&editor), context)
+}
+
+fn edited(disk: Arc<dyn Disk>, mut inside: Inside, accept: &[String]) -> Result<Edited> {
+    let open = |finding: &&Finding| {
+        finding.severity() == Severity::Blocker && !accept.iter().any(|code| code == finding.code())
+    };
+    if inside.findings.iter().any(|finding| open(&finding)) {
+        return Err(Error::Refused { findings: inside.findings });
+    }
+    let overlay = inside.overlays.remove(&0);
+    let edits = overlay.as_ref().map(|overlay| overlay.edits().to_vec()).unwrap_or_default();
+    Ok(Edited {
+        disk: overlay.map_or(disk, |overlay| overlay),
+        edits: edits.into_iter().filter(|edit| !edit.ranges.is_empty()).collect(),
+        guest: Some(inside.record),
+        findings: inside.findings,
+    })
+}
+
+/// A change to a guest's files.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Change {
+    /// A file or a folder of this machine is put at a path in the guest.
+    Put(PathBuf, String),
+    /// A folder is made, with those that lead to it.
+    Folder(String),
+    /// A symbolic link is made: its path, and where it leads.
+    Link(String, String),
+    /// What is at a path is removed; a folder with all that is in it.
+    Remove(String),
+}
+
+/// How a disk is changed as a person says.
+#[derive(Debug, Clone)]
+pub struct PatchOptions {
+    /// Source, result and shape.
+    pub recast: recast::Options,
+    /// The changes, in order.
+    pub changes: Vec<Change>,
+    /// The volume that paths begin on; the tree of the first system unless it is said.
+    pub volume: Option<String>,
+}
+
+/// Changes files in a guest.
+///
+/// # Errors
+/// Those of each change, with none of them made; those of [`recast::recast`].
+pub fn patch(options: &PatchOptions, context: &Context<'_>) -> Result<Recast> {
+    let editor = |disk: Arc<dyn Disk>| {
+        let now = Timestamp::now().as_second();
+        let mut guest = Guest::open([disk.clone()], now)?;
+        let name = options.recast.source.to_string_lossy().into_owned();
+        // Journals are replayed before, as an edit of their own.
+        let (mut tree, system) = tree_of(&mut guest, options.volume.as_deref(), &name, now)?;
+        guest.bench.begin("patch", "the person asked for it");
+        let mut changes = Vec::new();
+        for change in &options.changes {
+            apply(&mut tree, change)?;
+            changes.push(shown(change));
+        }
+        if tree.wants_relabel() && options.volume.is_none() {
+            tree.write("/.autorelabel", b"")?;
+            changes.push("all files get their SELinux labels again on the first start".into());
+        }
+        let record = GuestRecord { evidence: Vec::new(), edits: vec![Done { name: "patch".into(), system, changes }] };
+        let overlay: Option<Overlay> = guest.bench.take().pop();
+        let edits = overlay.iter().flat_map(Overlay::edits).filter(|edit| !edit.ranges.is_empty()).cloned().collect();
+        let disk: Arc<dyn Disk> = match overlay {
+            Some(overlay) => Arc::new(overlay),
+            None => disk,
+        };
+        Ok(Edited { disk, edits, guest: Some(record), findings: Vec::new() })
+    };
+    recast::recast_edited(&options.recast, Some(&editor), context)
+}
+
+/// The tree of a volume, or of the first system; and what to call it.
+pub(crate) fn tree_of(guest: &mut Guest, volume: Option<&str>, path: &str, now: i64) -> Result<(Tree, String)> {
+    match volume {
+        Some(name) => {
+            let index = guest.volumes.iter().position(|volume| volume.name == name);
+            let known = || guest.volumes.iter().map(|volume| volume.name.clone()).collect::<Vec<_>>().join(", ");
+            let missing = || Error::NoSuchVolume { volume: name.into(), known: known() };
+            let index = index.ok_or_else(missing)?;
+            let tree = guest.volume_tree(index, now)?;
+            let kind = guest.volumes[index].kind.map_or("nothing that is known", |kind| kind.name());
+            let unread = || Error::VolumeNotRead { volume: name.into(), kind: kind.into() };
+            Ok((tree.ok_or_else(unread)?, name.to_string()))
+        }
+        None if guest.systems.is_empty() => Err(Error::NoSystem { path: path.into() }),
+        None => {
+            let system = guest.systems.remove(0);
+            Ok((system.tree, system.release.name))
+        }
+    }
+}
+
+fn shown(change: &Change) -> String {
+    match change {
+        Change::Put(from, to) => format!("{to} is put in from {}", from.display()),
+        Change::Folder(path) => format!("{path} is made"),
+        Change::Link(path, target) => format!("{path} leads to {target}"),
+        Change::Remove(path) => format!("{path} is removed"),
+    }
+}
+
+fn apply(tree: &mut Tree, change: &Change) -> Result<()> {
+    match change {
+        Change::Put(from, to) => put(tree, from, to, &mut 0),
+        Change::Folder(path) => Ok(tree.make_folders(path)?),
+        Change::Link(path, target) => Ok(tree.link(path, target)?),
+        Change::Remove(path) => Ok(tree.remove(path)?),
+    }
+}
+
+fn put(tree: &mut Tree, from: &Path, to: &str, count: &mut usize) -> Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    *count += 1;
+    if *count > MAX_PUT {
+        return Err(Error::TooMany { path: from.to_string_lossy().into(), most: MAX_PUT });
+    }
+    let metadata = std::fs::metadata(from).map_err(Error::io("reading", from))?;
+    if metadata.is_dir() {
+        tree.make_folders(to)?;
+        let mut entries: Vec<_> =
+            std::fs::read_dir(from).and_then(Iterator::collect::<Result<_, _>>).map_err(Error::io("reading", from))?;
+        entries.sort_by_key(std::fs::DirEntry::file_name);
+        for entry in entries {
+            let name = entry.file_name().to_string_lossy().into_owned();
+            put(tree, &entry.path(), &format!("{}/{name}", to.trim_end_matches('/')), count)?;
+        }
+        return Ok(());
+    }
+    // A path that ends in a slash, or is a folder, takes the file's own name.
+    let name = from.file_name().unwrap_or_default().to_string_lossy();
+    let to = if to.ends_with('/') || tree.is_folder(to) {
+        format!("{}/{name}", to.trim_end_matches('/'))
+    } else {
+        to.into()
+    };
+    let bytes = std::fs::read(from).map_err(Error::io("reading", from))?;
+    Ok(tree.write_as(&to, &bytes, (metadata.permissions().mode() & 0o777) as u16)?)
+}
+
+/// The shape of the image at `path`, for a result in its place.
+///
+/// # Errors
+/// Those of opening it; [`Error::NotInPlace`] for what is not one file alone.
+pub fn shape_in_place(path: &Path) -> Result<reformis_disk::Shape> {
+    let refuse = |what: &str| Error::NotInPlace { path: path.to_string_lossy().into(), what: what.into() };
+    let storage = match source::locate(path)?.unwrapped()? {
+        source::Source::Storage(storage) if path.is_file() => storage,
+        _ => return Err(refuse("it is not a file of its own that can be read at any place")),
+    };
+    let image = reformis_disk::formats::Opener::new(source::Links::OwnFolder).open(storage, None)?;
+    if !image.files.is_empty() {
+        return Err(refuse("it is kept in several files"));
+    }
+    Ok(image.facts.shape)
+}

@@ -1,0 +1,327 @@
+//! What is inside a guest, made ready on the way: the edits that its new hardware asks for, and the chain of boot evidence.
+
+use std::{collections::BTreeMap, path::Path, sync::Arc};
+
+use jiff::Timestamp;
+use reformis_disk::{Disk, overlay::Overlay};
+use reformis_guest::{
+    AdapterPlace, DiskPlace, Done, Evidence, Found, Guest, Hardware, Link, Need, Refit, Remark, State, Summary, Wishes,
+    edit,
+};
+use reformis_machine::{Adapter, AdapterModel, ControllerKind, Destination, Firmware, Machine, destination::Needs};
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    brief::{Brief, NewGuest},
+    error::{Error, Result},
+    finding::Finding,
+    target::Target,
+};
+
+/// The largest script for the first boot, in bytes.
+const MAX_SCRIPT: u64 = 16 << 20;
+
+/// What guests need for devices, by their words.
+type Table = BTreeMap<String, Needs>;
+
+/// A system and its chain.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Chain {
+    /// What the system says it is.
+    pub system: String,
+    /// The links, in order.
+    pub links: Vec<Evidence>,
+}
+
+/// What was found and done inside.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct GuestRecord {
+    /// The chain of each system at the destination.
+    pub evidence: Vec<Chain>,
+    /// The edits that changed something; their ranges are with the disks.
+    pub edits: Vec<Done>,
+}
+
+impl GuestRecord {
+    pub(crate) fn chains(evidence: Vec<(String, Vec<Evidence>)>) -> Vec<Chain> {
+        evidence.into_iter().map(|(system, links)| Chain { system, links }).collect()
+    }
+}
+
+/// A guest that was made ready.
+#[derive(Default)]
+pub(crate) struct Inside {
+    /// The disks with what was changed, by their places among the target's.
+    pub(crate) overlays: BTreeMap<usize, Arc<Overlay>>,
+    pub(crate) record: GuestRecord,
+    pub(crate) findings: Vec<Finding>,
+    /// Whether a Linux system was read.
+    pub(crate) has_system: bool,
+}
+
+impl Inside {
+    /// Whether the firmware finds a loader in what was made.
+    pub(crate) fn finds_loader(&self) -> bool {
+        let mut links = self.record.evidence.iter().flat_map(|chain| &chain.links);
+        links.any(|link| link.link == Link::Firmware && matches!(link.state, State::Holds | State::Mended))
+    }
+}
+
+/// Makes the guest of `target` ready for the machine `after`, in memory. Disks that can only be read forwards stay closed.
+pub(crate) fn make_ready(
+    target: &Target,
+    brief: &Brief,
+    destination: &Destination,
+    before: &Machine,
+    after: &Machine,
+    keeps_entries: bool,
+) -> Result<Inside> {
+    let order = guests_order(before, target.disks.len()).into_iter();
+    let readable: Vec<(usize, Arc<dyn Disk>)> =
+        order.filter_map(|index| Some((index, readable(target, index)?))).collect();
+    let hardware = Hardware {
+        uefi: after.firmware != Firmware::Bios,
+        unchanged: false,
+        keeps_entries,
+        disks: readable
+            .iter()
+            .map(|(index, _)| {
+                let new = brief.disks.iter().find(|disk| disk.source == target.disks[*index].id)?;
+                Some(disk_place(new.controller, &destination.guest))
+            })
+            .collect(),
+        adapters: adapter_places(brief, destination, before, after),
+        host: destination.helpers.clone(),
+    };
+    let wishes = wishes(&brief.guest)?;
+    ready(readable, &hardware, &wishes)
+}
+
+/// Makes the guest on `disks` ready, each with its number.
+pub(crate) fn ready(disks: Vec<(usize, Arc<dyn Disk>)>, hardware: &Hardware, wishes: &Wishes) -> Result<Inside> {
+    let now = Timestamp::now().as_second();
+    let mut guest = Guest::open(disks.iter().map(|(_, disk)| disk.clone()), now)?;
+    if guest.systems.is_empty() && !wishes_anything(wishes) {
+        let findings = reformis_guest::remarks(&guest).into_iter().filter_map(told).collect();
+        return Ok(Inside { findings, ..Inside::default() });
+    }
+    let Refit { done, evidence, remarks } = reformis_guest::refit(&mut guest, hardware, wishes, now);
+    let mut findings: Vec<Finding> = remarks.into_iter().filter_map(told).collect();
+    for (system, chain) in &evidence {
+        findings.extend(broken(system, chain));
+    }
+    let record = GuestRecord { evidence: GuestRecord::chains(evidence), edits: done };
+    let mut inside = Inside { record, findings, has_system: !guest.systems.is_empty(), ..Inside::default() };
+    if !inside.record.edits.is_empty() {
+        let overlays = guest.bench.take().into_iter().map(Arc::new);
+        inside.overlays = disks.into_iter().map(|(index, _)| index).zip(overlays).collect();
+    }
+    Ok(inside)
+}
+
+fn wishes_anything(wishes: &Wishes) -> bool {
+    wishes.host_name.is_some() || wishes.new_machine_id || wishes.new_ssh_keys || !wishes.first_boot.is_empty()
+}
+
+/// The target's disks in the order in which the guest counts them: by their places, where one kind of controller has all.
+pub(crate) fn guests_order(before: &Machine, disks: usize) -> Vec<usize> {
+    let mut order: Vec<usize> = (0..disks).collect();
+    let devices = &before.disks;
+    if devices.len() == disks && devices.windows(2).all(|pair| pair[0].controller == pair[1].controller) {
+        order.sort_by_key(|&index| (devices[index].bus, devices[index].slot));
+    }
+    order
+}
+
+/// What disks on a controller are called by a Linux kernel.
+fn prefix(controller: ControllerKind) -> &'static str {
+    match controller {
+        ControllerKind::VirtioBlk => "vd",
+        ControllerKind::Nvme => "nvme",
+        _ => "sd",
+    }
+}
+
+fn needs(table: &Table, word: &str) -> Vec<Need> {
+    let needs = table.get(word).cloned().unwrap_or_default();
+    let pair = |(device, module)| Need { device, module };
+    needs.devices.into_iter().zip(needs.modules).map(pair).collect()
+}
+
+/// A disk on a controller of `destination`, as its system will find it.
+pub(crate) fn disk_place(controller: ControllerKind, table: &Table) -> DiskPlace {
+    DiskPlace {
+        controller: controller.name().into(),
+        prefix: prefix(controller).into(),
+        needs: needs(table, controller.name()),
+    }
+}
+
+/// An adapter of `destination`, as its system will find it.
+pub(crate) fn adapter_place(model: AdapterModel, table: &Table, mac: Option<&str>) -> AdapterPlace {
+    let mac = mac.map(str::to_ascii_lowercase);
+    let needs = needs(table, model.name());
+    AdapterPlace { model: model.name().into(), needs, before: mac.clone(), after: mac, name: None }
+}
+
+fn adapter_places(brief: &Brief, destination: &Destination, before: &Machine, after: &Machine) -> Vec<AdapterPlace> {
+    let old = |name: &Option<String>| before.adapters.iter().find(|adapter| name.as_ref() == Some(&adapter.name));
+    brief
+        .adapters
+        .iter()
+        .zip(&after.adapters)
+        .map(|(new, landed)| {
+            let was = old(&new.source).and_then(|adapter| adapter.mac.as_ref());
+            AdapterPlace {
+                before: was.map(|mac| mac.to_ascii_lowercase()),
+                name: new.guest_name.clone(),
+                ..adapter_place(new.model, &destination.guest, landed.mac.as_deref())
+            }
+        })
+        .collect()
+}
+
+/// The hardware of a machine as it is described, for a walk that changes nothing.
+fn described_hardware(machine: &Machine, table: &Table, keeps_entries: bool) -> Hardware {
+    let order = guests_order(machine, machine.disks.len());
+    let adapter = |adapter: &Adapter| adapter_place(adapter.model, table, adapter.mac.as_deref());
+    Hardware {
+        uefi: machine.firmware != Firmware::Bios,
+        unchanged: false,
+        keeps_entries,
+        disks: order.into_iter().map(|index| Some(disk_place(machine.disks[index].controller, table))).collect(),
+        adapters: machine.adapters.iter().map(adapter).collect(),
+        host: None,
+    }
+}
+
+/// What is inside a target, as a survey tells it.
+#[derive(Debug, Clone, Serialize)]
+pub struct InsideSurvey {
+    /// Partitions, logical volumes, whole disks.
+    pub volumes: Vec<Found>,
+    /// The systems.
+    pub systems: Vec<Summary>,
+    /// The chain of each system, on the machine that it has now; none for disks without a machine.
+    pub evidence: Vec<Chain>,
+    /// What cannot be read, and why.
+    pub unread: Vec<(String, String)>,
+}
+
+/// Looks into the disks of `target`, on the hardware that they have now. `None` when none of them can be read.
+pub(crate) fn survey(target: &Target) -> Result<Option<InsideSurvey>> {
+    let machine = target.described.as_ref().map(|described| &described.machine);
+    let disks = readable_disks(target);
+    if disks.is_empty() {
+        return Ok(None);
+    }
+    let whole = disks.len() == target.disks.len();
+    let guest = Guest::open(disks, Timestamp::now().as_second())?;
+    let evidence = match machine.filter(|machine| whole && machine.disks.len() == target.disks.len()) {
+        Some(machine) => {
+            // What any destination knows of a device is known here too.
+            let mut table = Table::new();
+            for destination in reformis_machine::Site::default().destinations()? {
+                table.extend(destination.guest);
+            }
+            // Variables of a firmware that are not here may be with the host.
+            let hardware = Hardware { unchanged: true, ..described_hardware(machine, &table, true) };
+            GuestRecord::chains(reformis_guest::walk(&guest, &hardware))
+        }
+        None => Vec::new(),
+    };
+    let systems = guest.systems.iter().map(|system| system.summary(&guest.volumes)).collect();
+    Ok(Some(InsideSurvey { systems, evidence, unread: guest.unread, volumes: guest.volumes }))
+}
+
+/// The disks of `target` that can be read at any place, in the guest's order.
+pub(crate) fn readable_disks(target: &Target) -> Vec<Arc<dyn Disk>> {
+    let count = target.disks.len();
+    let machine = target.described.as_ref().map(|described| &described.machine);
+    let order = machine.map_or_else(|| (0..count).collect(), |machine| guests_order(machine, count));
+    order.into_iter().filter_map(|index| readable(target, index)).collect()
+}
+
+/// A disk of `target`, where it can be read at any place.
+fn readable(target: &Target, index: usize) -> Option<Arc<dyn Disk>> {
+    let image = target.disks.get(index)?.image.as_ref()?;
+    image.facts.troubles.is_empty().then(|| image.disk.clone())
+}
+
+/// The chain of each system on `disks`, in the order of the machine's, as it landed.
+pub(crate) fn walk_landed(
+    disks: Vec<Arc<dyn Disk>>,
+    machine: &Machine,
+    destination: &Destination,
+    keeps_entries: bool,
+) -> Result<Vec<Chain>> {
+    let order = guests_order(machine, disks.len());
+    let guest = Guest::open(order.into_iter().filter_map(|index| disks.get(index).cloned()), 0)?;
+    let hardware = described_hardware(machine, &destination.guest, keeps_entries);
+    Ok(GuestRecord::chains(reformis_guest::walk(&guest, &hardware)))
+}
+
+/// What the person wants, with the scripts that they named.
+pub(crate) fn wishes(guest: &NewGuest) -> Result<Wishes> {
+    for name in &guest.leave_out {
+        if !edit::ALL.contains(&name.as_str()) {
+            return Err(Error::NoSuchEdit { name: name.clone(), known: edit::ALL.join(", ") });
+        }
+    }
+    let script = |path: &String| {
+        let place = Path::new(path);
+        let bytes = std::fs::metadata(place).and_then(|metadata| {
+            if metadata.len() > MAX_SCRIPT {
+                Err(std::io::ErrorKind::FileTooLarge.into())
+            } else {
+                std::fs::read(place)
+            }
+        });
+        let name = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        Ok((name, bytes.map_err(Error::io("reading", place))?))
+    };
+    Ok(Wishes {
+        without: guest.leave_out.clone(),
+        first_boot: guest.first_boot.iter().map(script).collect::<Result<_>>()?,
+        host_name: guest.host_name.clone(),
+        new_machine_id: guest.new_machine_id,
+        new_ssh_keys: guest.new_ssh_keys,
+    })
+}
+
+/// What a remark comes to as a finding; `None` for what is told otherwise.
+fn told(remark: Remark) -> Option<Finding> {
+    Some(match remark {
+        Remark::Failed { edit, why, .. } => Finding::EditFailed { edit, why },
+        Remark::Unread { volume, why } => Finding::VolumeUnread { volume, why },
+        Remark::Replayed { volume } => Finding::JournalReplayed { volume },
+        Remark::Hibernated { volume } => Finding::Hibernated { volume },
+        Remark::AdapterAssumed { name, mac } => Finding::AdapterAssumed { name, mac },
+        Remark::AdapterUnknown { name } => Finding::AdapterUnknown { name },
+        Remark::KernelLeft { kernel, why } => Finding::KernelLeft { kernel, why },
+        Remark::Several { systems } => Finding::SeveralSystems { systems: systems.join(", ") },
+        // Whether one should be there is known by whoever looks at the kinds of volumes.
+        Remark::NoSystem => return None,
+    })
+}
+
+/// What of a chain does not hold. What the first kernel needs stands in the way; the rest is told.
+fn broken(system: &str, chain: &[Evidence]) -> Vec<Finding> {
+    let first = |link: Link| chain.iter().position(|evidence| evidence.link == link);
+    let is_first =
+        |index: usize| [Link::Kernel, Link::Driver, Link::Root].into_iter().any(|link| first(link) == Some(index));
+    let broken = chain.iter().enumerate().filter(|(_, evidence)| evidence.state == State::Broken);
+    broken
+        // What a firmware finds is told from the machine's side.
+        .filter(|(_, evidence)| evidence.link != Link::Firmware)
+        .map(|(index, evidence)| {
+            let (system, link) = (system.to_string(), evidence.link.name());
+            let (about, seen) = (evidence.about.clone(), evidence.seen.clone());
+            if is_first(index) {
+                Finding::WillNotBoot { system, link, about, seen }
+            } else {
+                Finding::LinkBroken { system, link, about, seen }
+            }
+        })
+        .collect()
+}

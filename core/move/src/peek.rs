@@ -1,0 +1,159 @@
+//! Looking at a guest's files without starting it.
+
+use std::{io::Write, path::Path};
+
+use jiff::Timestamp;
+use reformis_disk::source::Links;
+use reformis_guest::{Guest, Kind, Stat, Tree};
+use serde::Serialize;
+
+use crate::{
+    change::tree_of,
+    error::{Error, Result},
+    target::{self, Opening},
+};
+
+/// Files that one archive takes.
+const MAX_ENTRIES: usize = 10_000_000;
+
+/// A guest that was opened for looking.
+pub struct Peek {
+    tree: Tree,
+    /// The system or the volume that paths begin on.
+    pub name: String,
+}
+
+/// An entry of a folder, or a file by itself.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Item {
+    /// Its name; bytes that are no UTF-8 are replaced.
+    pub name: String,
+    /// What is known of it.
+    #[serde(flatten)]
+    pub stat: Stat,
+    /// Where a symbolic link leads.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub target: Option<String>,
+}
+
+/// Opens the guest at `path`: a machine with its disks, or a disk. Paths begin at `volume`, or at the root of its first system.
+///
+/// # Errors
+/// Those of opening; [`Error::NoSystem`], [`Error::NoSuchVolume`], [`Error::VolumeNotRead`].
+pub fn open(path: &Path, volume: Option<&str>, links: Links) -> Result<Peek> {
+    let target = target::open(path, &Opening::new(links))?;
+    let now = Timestamp::now().as_second();
+    let disks = crate::inside::readable_disks(&target);
+    if disks.is_empty() {
+        return Err(Error::NoSystem { path: path.to_string_lossy().into() });
+    }
+    let mut guest = Guest::open(disks, now)?;
+    let (tree, name) = tree_of(&mut guest, volume, &path.to_string_lossy(), now)?;
+    Ok(Peek { tree, name })
+}
+
+impl Peek {
+    fn item(&self, name: &[u8], path: &[u8], stat: Stat) -> Result<Item> {
+        let target = match stat.kind {
+            Kind::Link => Some(String::from_utf8_lossy(&self.tree.link_target(path)?).into_owned()),
+            _ => None,
+        };
+        Ok(Item { name: String::from_utf8_lossy(name).into_owned(), stat, target })
+    }
+
+    /// What is in the folder at `path`; what else is there is told by itself.
+    ///
+    /// # Errors
+    /// Those of the file system.
+    pub fn list(&self, path: &str) -> Result<Vec<Item>> {
+        if !self.tree.is_folder(path) {
+            let stat = self.tree.stat_link(path)?;
+            return Ok(vec![self.item(path.as_bytes(), path.as_bytes(), stat)?]);
+        }
+        let entries = self.tree.list(path)?;
+        entries.into_iter().map(|(name, stat)| self.item(&name, &below(path.as_bytes(), &name), stat)).collect()
+    }
+
+    /// Whether a folder is at `path`.
+    pub fn is_folder(&self, path: &str) -> bool {
+        self.tree.is_folder(path)
+    }
+
+    /// Writes the bytes of the file at `path` into `out`.
+    ///
+    /// # Errors
+    /// Those of the file system and of `out`.
+    pub fn copy(&self, path: &str, out: &mut dyn Write) -> Result<u64> {
+        Ok(self.tree.copy(path, out)?)
+    }
+
+    /// Writes what is at `path`, with all that is below it, as a tar archive: owners, modes, times, links and extended
+    /// attributes.
+    ///
+    /// # Errors
+    /// Those of the file system and of `out`.
+    pub fn archive(&self, path: &str, out: &mut dyn Write) -> Result<()> {
+        let wrong = |error| Error::io("writing", Path::new("the archive"))(error);
+        let mut builder = tar::Builder::new(out);
+        let name = path.trim_matches('/').rsplit('/').next().unwrap_or_default().to_string();
+        let name = if name.is_empty() { ".".to_string() } else { name };
+        let mut todo = vec![(path.as_bytes().to_vec(), name.into_bytes())];
+        let mut count = 0;
+        while let Some((path, name)) = todo.pop() {
+            count += 1;
+            if count > MAX_ENTRIES {
+                return Err(Error::TooMany { path: String::from_utf8_lossy(&path).into(), most: MAX_ENTRIES });
+            }
+            let stat = self.tree.stat_link(&path)?;
+            self.append(&mut builder, &path, &name, &stat)?;
+            if stat.kind == Kind::Folder {
+                let entries = self.tree.list(&path)?;
+                todo.extend(entries.into_iter().rev().map(|(entry, _)| (below(&path, &entry), below(&name, &entry))));
+            }
+        }
+        builder.finish().map_err(wrong)
+    }
+
+    fn append(&self, builder: &mut tar::Builder<&mut dyn Write>, path: &[u8], name: &[u8], stat: &Stat) -> Result<()> {
+        use std::os::unix::ffi::OsStrExt;
+        let wrong = |error| Error::io("writing", Path::new("the archive"))(error);
+        let as_path = |bytes: &[u8]| Path::new(std::ffi::OsStr::from_bytes(bytes)).to_path_buf();
+        let attributes = self.tree.attributes(path)?;
+        if !attributes.is_empty() {
+            let named: Vec<(String, Vec<u8>)> =
+                attributes.into_iter().map(|(name, value)| (format!("SCHILY.xattr.{name}"), value)).collect();
+            builder
+                .append_pax_extensions(named.iter().map(|(key, value)| (key.as_str(), value.as_slice())))
+                .map_err(wrong)?;
+        }
+        let mut header = tar::Header::new_gnu();
+        header.set_mode(stat.mode.into());
+        header.set_uid(stat.uid.into());
+        header.set_gid(stat.gid.into());
+        header.set_mtime(u64::try_from(stat.modified).unwrap_or(0));
+        header.set_size(0);
+        match stat.kind {
+            Kind::Folder => {
+                header.set_entry_type(tar::EntryType::Directory);
+                builder.append_data(&mut header, as_path(name), std::io::empty()).map_err(wrong)
+            }
+            Kind::Link => {
+                header.set_entry_type(tar::EntryType::Symlink);
+                let target = as_path(&self.tree.link_target(path)?);
+                builder.append_link(&mut header, as_path(name), target).map_err(wrong)
+            }
+            Kind::File => {
+                header.set_entry_type(tar::EntryType::Regular);
+                header.set_size(stat.size);
+                builder.append_data(&mut header, as_path(name), self.tree.reader(path)?).map_err(wrong)
+            }
+            // Devices and sockets of a system that is off are nothing to take out.
+            Kind::Other => Ok(()),
+        }
+    }
+}
+
+fn below(folder: &[u8], name: &[u8]) -> Vec<u8> {
+    let folder = folder.strip_suffix(b"/").unwrap_or(folder);
+    [folder, b"/", name].concat()
+}
