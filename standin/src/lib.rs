@@ -8,6 +8,7 @@ pub mod deltas;
 pub mod domain;
 pub mod emulator;
 pub mod export;
+pub mod lvm;
 pub mod nbd;
 pub mod ova;
 pub mod qcow2_check;

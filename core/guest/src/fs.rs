@@ -17,7 +17,7 @@ pub(crate) type Name = Vec<u8>;
 
 /// A file system that we read and write.
 pub(crate) enum Fs {
-    Ext(Ext),
+    Ext(Box<Ext>),
     Fat(Fat),
 }
 
@@ -83,7 +83,7 @@ impl Fs {
                         return Err(error);
                     }
                 }
-                Ok(Some((Self::Ext(ext), unclean)))
+                Ok(Some((Self::Ext(Box::new(ext)), unclean)))
             }
             Some(Volume::Fat) => Ok(Fat::open(device.clone(), now)?.map(|fat| (Self::Fat(fat), false))),
             _ => Ok(None),

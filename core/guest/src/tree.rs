@@ -347,7 +347,7 @@ impl Tree {
             let (fs, depth) = self.fs_mut(&found);
             return fs.replace(&found[depth..], bytes);
         }
-        let owner = self.owner(&parent(&found).to_vec(), false, mode)?;
+        let owner = self.owner(parent(&found), false, mode)?;
         self.create(&found, &New::File(bytes), &owner)
     }
 
@@ -376,7 +376,7 @@ impl Tree {
                 None if self.stat_link(&text).is_ok() => return Err(Error::WrongKind { path: text, wanted: "folder" }),
                 Some(_) => return Err(Error::WrongKind { path: text, wanted: "folder" }),
                 None => {
-                    let owner = self.owner(&parent(&found).to_vec(), true, 0o755)?;
+                    let owner = self.owner(parent(&found), true, 0o755)?;
                     self.create(&found, &New::Folder, &owner)?;
                 }
             }
@@ -398,7 +398,7 @@ impl Tree {
             Some(_) => return Err(Error::Exists { path: shown(&found) }),
             None => {}
         }
-        let owner = self.owner(&parent(&found).to_vec(), false, 0o777)?;
+        let owner = self.owner(parent(&found), false, 0o777)?;
         self.create(&found, &New::Link(target.as_ref()), &owner)
     }
 

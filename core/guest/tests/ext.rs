@@ -6,7 +6,6 @@
 use std::{
     collections::BTreeMap,
     fs::{self, File},
-    os::unix::fs::{FileExt, MetadataExt, PermissionsExt},
     path::{Path, PathBuf},
     process::Command,
     sync::Arc,
@@ -335,4 +334,117 @@ fn before(root: &Path, model: &mut Model, steps: &[Step]) {
         }
         model.insert(path.clone(), node);
     }
+}
+
+#[test]
+#[ignore = "needs root, loop devices and Debian's e2fsprogs"]
+fn a_file_system_that_was_in_use_when_it_was_copied() {
+    let kinds: [(&[&str], &str); 5] = [
+        (&["-t", "ext4"], "data=ordered"),
+        (&["-t", "ext4", "-O", "orphan_file"], "data=journal"),
+        (&["-t", "ext4", "-b", "1024", "-O", "^metadata_csum,^64bit"], "data=journal"),
+        (&["-t", "ext3", "-b", "2048"], "data=ordered"),
+        (&["-t", "ext4", "-O", "inline_data"], "data=journal"),
+    ];
+    for (options, mode) in kinds {
+        let folder = tempfile::tempdir().unwrap();
+        let image = make(folder.path(), &(options, 64, true), None);
+        let place = folder.path().join("place");
+        fs::create_dir(&place).unwrap();
+        run(Command::new("mount").args(["-o", &format!("loop,{mode}")]).arg(&image).arg(&place));
+        let put = |name: &str, len: usize| fs::write(place.join(name), bytes(name, len)).unwrap();
+        fs::create_dir(place.join("many")).unwrap();
+        for number in 0..400 {
+            put(&format!("many/{number}"), number * 7);
+        }
+        // Blocks that held a folder and hold bytes now are revoked in the journal.
+        fs::remove_dir_all(place.join("many")).unwrap();
+        run(Command::new("sync").arg("-f").arg(&place));
+        put("after", 900_000);
+        // Two files that are open: one is deleted, one is cut short.
+        let deleted = File::create(place.join("deleted")).unwrap();
+        std::io::Write::write_all(&mut &deleted, &bytes("deleted", 700_000)).unwrap();
+        fs::remove_file(place.join("deleted")).unwrap();
+        put("cut", 500_000);
+        File::options().write(true).open(place.join("cut")).unwrap().set_len(1234).unwrap();
+        std::os::unix::fs::symlink("after", place.join("link")).unwrap();
+        run(Command::new("sync").arg("-f").arg(&place));
+        let copy = folder.path().join("copy");
+        fs::copy(&image, &copy).unwrap();
+        let mut model = Model::new();
+        mounted(&place, &place, &mut model);
+        drop(deleted);
+        run(Command::new("umount").arg(&place));
+        let (bench, mut tree) = open(&copy);
+        let mut read = Model::new();
+        seen(&tree, "", &mut read);
+        assert!(read == model, "{options:?} {mode}: the tree is not what it was");
+        bench.begin("steps", "a test");
+        tree.write("/more", b"more").unwrap();
+        model.insert("/more".into(), Node::File(b"more".to_vec()));
+        let result = save(&bench, &copy);
+        check(&result);
+        with_mount(&result, |root| {
+            let mut read = Model::new();
+            mounted(root, root, &mut read);
+            assert!(read == model, "{options:?} {mode}: the kernel sees another tree");
+        });
+    }
+}
+
+#[test]
+#[ignore = "needs Debian's e2fsprogs"]
+fn a_full_volume_takes_nothing_and_loses_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let image = make(folder.path(), &(&["-t", "ext4"], 16, true), None);
+    let (bench, mut tree) = open(&image);
+    bench.begin("fits", "a test");
+    tree.write("/fits", &bytes("fits", 3_000_000)).unwrap();
+    bench.begin("too-large", "a test");
+    let error = tree.write("/large", &vec![1; 40 << 20]).unwrap_err().to_string();
+    assert!(error.contains("has no room") && error.contains("are free"), "{error}");
+    bench.rollback();
+    let result = save(&bench, &image);
+    check(&result);
+    let (_, tree) = open(&result);
+    assert_eq!(tree.read("/fits", 1 << 30).unwrap(), bytes("fits", 3_000_000));
+    assert!(!tree.exists("/large"));
+}
+
+#[test]
+#[ignore = "needs root, loop devices and Debian's e2fsprogs"]
+fn labels_and_owners_of_what_is_new() {
+    let folder = tempfile::tempdir().unwrap();
+    let content = folder.path().join("content");
+    fs::create_dir_all(content.join("etc")).unwrap();
+    fs::write(content.join("etc/one"), b"1").unwrap();
+    fs::set_permissions(content.join("etc/one"), std::os::unix::fs::PermissionsExt::from_mode(0o640)).unwrap();
+    let image = make(folder.path(), &(&["-t", "ext4"], 32, true), Some(&content));
+    let label = |path: &str, value: &str| {
+        let command = format!("ea_set {path} security.selinux {value}");
+        run(Command::new("debugfs").args(["-w", "-R", &command]).arg(&image));
+    };
+    label("/", "root_t");
+    label("/etc", "etc_t");
+    label("/etc/one", "net_conf_t");
+    let (bench, mut tree) = open(&image);
+    bench.begin("labels", "a test");
+    tree.write("/etc/two", b"2").unwrap();
+    tree.make_folders("/etc/new").unwrap();
+    tree.write("/etc/one", b"replaced").unwrap();
+    assert!(!tree.wants_relabel());
+    let of = |tree: &Tree, path: &str| {
+        let all = tree.attributes(path).unwrap();
+        String::from_utf8(all.into_iter().find(|(name, _)| name == "security.selinux").unwrap().1).unwrap()
+    };
+    assert_eq!(of(&tree, "/etc/two"), "net_conf_t", "as its neighbour");
+    assert_eq!(of(&tree, "/etc/new"), "etc_t", "as its folder");
+    assert_eq!(tree.stat("/etc/one").unwrap().mode, 0o640, "what is replaced keeps its mode");
+    // Where a folder has none although the root has, it cannot be told.
+    let result = save(&bench, &image);
+    check(&result);
+    run(Command::new("debugfs").args(["-w", "-R", "ea_rm /etc security.selinux"]).arg(&result));
+    let (_, mut tree) = open(&result);
+    tree.write("/etc/three", b"3").unwrap();
+    assert!(tree.wants_relabel());
 }

@@ -84,7 +84,7 @@ impl Ext {
             let number = u32::from_le_bytes([block[at], block[at + 1], block[at + 2], block[at + 3]]);
             let len = entry_length(u16::from_le_bytes([block[at + 4], block[at + 5]]), block.len());
             let name_len = usize::from(block[at + 6]);
-            if len < HEAD || len % 4 != 0 || at + len > block.len() || HEAD + name_len > len {
+            if len < HEAD || !len.is_multiple_of(4) || at + len > block.len() || HEAD + name_len > len {
                 return Err(self
                     .device
                     .damaged(format!("an entry of the folder with inode {} has a wrong length", inode.number)));

@@ -198,7 +198,7 @@ impl Ext {
             while done < run.len {
                 let len = (run.len - done).min(most);
                 let (logical, physical) = ((run.logical + done) as u32, run.physical + done);
-                let stored = len as u16 as u32 + if run.unwritten { MAX_RUN } else { 0 };
+                let stored = len as u32 + if run.unwritten { MAX_RUN } else { 0 };
                 let mut entry = [0; 12];
                 entry[..4].copy_from_slice(&logical.to_le_bytes());
                 entry[4..6].copy_from_slice(&(stored as u16).to_le_bytes());

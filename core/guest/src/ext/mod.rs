@@ -134,7 +134,7 @@ impl Ext {
 
     /// Writes the superblock; its copies are left as they are, as the kernel does it.
     fn flush(&mut self) -> Result<()> {
-        let bytes = self.sb.to_bytes();
+        let bytes = self.sb.sealed();
         self.device.write(superblock::OFFSET, &bytes)
     }
 

@@ -212,7 +212,7 @@ impl Superblock {
     }
 
     /// The bytes to write, with the checksum made right.
-    pub(super) fn to_bytes(&mut self) -> [u8; 1024] {
+    pub(super) fn sealed(&mut self) -> [u8; 1024] {
         if self.has_ro(ro_compat::METADATA_CSUM) {
             self.s_checksum = checksum::crc32c(!0, &self.as_bytes()[..1020]).into();
         }

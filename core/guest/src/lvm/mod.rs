@@ -61,13 +61,13 @@ pub(crate) fn volumes(bench: &Arc<Bench>, places: &[(usize, u64, u64)]) -> Resul
 
 fn of_group(bench: &Arc<Bench>, name: &str, group: &Section, physical: &HashMap<String, Physical>) -> Vec<Logical> {
     let Some(volumes) = group.section("logical_volumes") else { return Vec::new() };
-    let opened = volumes.sections.iter().filter_map(|(volume, section)| {
-        // What stands below others is not for mounting.
-        section.strings("status").any(|status| status == "VISIBLE").then(|| {
-            let name = format!("{name}/{volume}");
-            let device = pieces(bench, group, section, physical).map(|pieces| Device::of_pieces(bench, pieces, &name));
-            Logical { name, device }
-        })
+    // What stands below others is not for mounting.
+    let visible =
+        volumes.sections.iter().filter(|(_, section)| section.strings("status").any(|status| status == "VISIBLE"));
+    let opened = visible.map(|(volume, section)| {
+        let name = format!("{name}/{volume}");
+        let device = pieces(bench, group, section, physical).map(|pieces| Device::of_pieces(bench, pieces, &name));
+        Logical { name, device }
     });
     opened.collect()
 }

@@ -64,7 +64,7 @@ impl Work<'_> {
                 Some(Some(index)) => matched.push((used.name.clone(), index)),
                 // An address that the machine never had: whose it was cannot be told.
                 Some(None) if used.by_mac => {
-                    self.refit.remarks.push(Remark::AdapterUnknown { name: used.name.clone() })
+                    self.refit.remarks.push(Remark::AdapterUnknown { name: used.name.clone() });
                 }
                 _ => open.push(&used.name),
             }

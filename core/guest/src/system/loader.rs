@@ -24,7 +24,7 @@ impl Entry {
     /// The value of a parameter; the last one counts.
     pub fn parameter(&self, key: &str) -> Option<&str> {
         let fits = |word: &str| word.strip_prefix(key).is_some_and(|rest| rest.starts_with('='));
-        self.parameters.split_whitespace().filter(|word| fits(word)).next_back().map(|word| &word[key.len() + 1..])
+        self.parameters.split_whitespace().rfind(|word| fits(word)).map(|word| &word[key.len() + 1..])
     }
 }
 
