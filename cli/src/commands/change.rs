@@ -1,6 +1,6 @@
 //! `reformis refit` and `reformis patch`
 
-use std::path::PathBuf;
+use std::path::Path;
 
 use anyhow::Result;
 use clap::CommandFactory;
@@ -79,11 +79,11 @@ pub(crate) fn patch(args: &PatchArgs, session: &Session) -> Result<Exit> {
     show(&options.recast, &change::patch(&options, &session.context())?, session)
 }
 
-fn recast_options(disk: &PathBuf, args: &ResultArgs) -> Result<Options> {
-    let result = args.out.clone().unwrap_or_else(|| disk.clone());
+fn recast_options(disk: &Path, args: &ResultArgs) -> Result<Options> {
+    let result = args.out.clone().unwrap_or_else(|| disk.to_path_buf());
     let shape = if args.in_place { Some(change::shape_in_place(disk)?) } else { args.shape };
     Ok(Options {
-        source: disk.clone(),
+        source: disk.to_path_buf(),
         result,
         from: args.from,
         snapshot: None,

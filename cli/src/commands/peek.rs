@@ -35,14 +35,18 @@ pub(crate) fn run(args: &PeekArgs, session: &Session) -> Result<Exit> {
         return Ok(Exit::Done);
     }
     let mut out = BufWriter::new(io::stdout().lock());
-    match guest
-        .copy(path, &mut out)
-        .and_then(|_| Ok(out.flush().map_err(reformis_disk::Error::io("writing", "stdout", None))?))
-    {
+    let copied = guest.copy(path, &mut out).map(drop);
+    let flushed = out.flush();
+    let is_closed = |error: &io::Error| error.kind() == io::ErrorKind::BrokenPipe;
+    match (copied, flushed) {
         // A reader who has seen enough.
-        Err(reformis_move::Error::Guest(reformis_guest::Error::Disk(reformis_disk::Error::Io { source, .. })))
-            if source.kind() == io::ErrorKind::BrokenPipe => {}
-        outcome => outcome?,
+        (Err(reformis_move::Error::Guest(reformis_guest::Error::Disk(reformis_disk::Error::Io { source, .. }))), _)
+            if is_closed(&source) => {}
+        (_, Err(error)) if is_closed(&error) => {}
+        (copied, flushed) => {
+            copied?;
+            flushed.context("writing to stdout")?;
+        }
     }
     Ok(Exit::Done)
 }

@@ -44,6 +44,10 @@ fn from_host_to_host_and_back() {
         let landing = format!("{into}/tidelog");
         let args =
             ["carry", &source, "--dest", destination, "--into", &into, "--machine-file", kind, "--shape", shape, "-q"];
+        // Nothing inside is changed, so that the digests can be the same all the way round.
+        let left = ["fallback-loader", "drivers", "device-names", "adapter-names", "helpers"];
+        let left = left.iter().flat_map(|edit| ["--leave-out", edit]);
+        let args: Vec<&str> = args.into_iter().chain(left).chain(["--accept", "will-not-boot"]).collect();
         place.run(&args).expect(0);
         let mut found: Vec<_> = fs::read_dir(place.path(&landing))
             .unwrap()

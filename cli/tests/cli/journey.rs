@@ -67,7 +67,7 @@ fn the_json_documents_say_the_same() {
         receipt["sources"].as_array().unwrap().iter().map(|s| s["digest"]["algorithm"].as_str()).collect();
     assert_eq!(sources, [None, None, Some("sha256"), Some("sha256"), Some("sha256")]);
     let codes: Vec<_> = receipt["findings"].as_array().unwrap().iter().map(|f| f["code"].as_str().unwrap()).collect();
-    assert_eq!(codes, ["network-unmapped", "no-boot-loader", "driver-unchecked", "mac-kept"]);
+    assert_eq!(codes, ["network-unmapped", "mac-kept"]);
 
     let proof = place.run(&["prove", "landing/tidelog/receipt.json", "--json"]).expect(0).json();
     assert_eq!(proof["proof"]["holds"], true);

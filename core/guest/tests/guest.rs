@@ -16,7 +16,10 @@ use reformis_disk::{Disk, formats};
 use reformis_guest::{
     AdapterPlace, DiskPlace, Guest, Hardware, Link, Need, Refit, Remark, State, Volume, Wishes, edit, refit,
 };
-use reformis_standin::lvm::{self, EXTENT, Physical, Segment};
+use reformis_standin::{
+    early::{FILE, FOLDER, LINK, MODULES_ALIAS, MODULES_DEP, archive},
+    lvm::{self, EXTENT, Physical, Segment},
+};
 
 const MIB: u64 = 1 << 20;
 const NOW: i64 = 1_780_000_000;
@@ -92,29 +95,9 @@ fn virtio(prefix: &str) -> Hardware {
     Hardware { uefi: false, unchanged: false, keeps_entries: false, disks, adapters: vec![adapter], host }
 }
 
-/// A plain archive of the "newc" kind.
-fn cpio(entries: &[(&str, u32, &[u8])]) -> Vec<u8> {
-    let mut bytes = Vec::new();
-    for (name, mode, content) in entries.iter().chain(&[("TRAILER!!!", 0, &[][..])]) {
-        let fields = [1, *mode, 0, 0, 1, 0, content.len() as u32, 0, 0, 0, 0, name.len() as u32 + 1, 0];
-        bytes.extend(b"070701");
-        fields.iter().for_each(|field| bytes.extend(format!("{field:08x}").bytes()));
-        bytes.extend(name.bytes().chain([0]));
-        bytes.resize(bytes.len().next_multiple_of(4), 0);
-        bytes.extend(*content);
-        bytes.resize(bytes.len().next_multiple_of(4), 0);
-    }
-    bytes
-}
-
-const FOLDER: u32 = 0o040_755;
-const FILE: u32 = 0o100_644;
 const ROOT_UUID: &str = "5a170000-0000-4000-8000-000000000001";
 const BOOT_UUID: &str = "5a170000-0000-4000-8000-000000000002";
 
-const MODULES_DEP: &[u8] = b"kernel/virtio.ko:\nkernel/virtio_pci.ko: kernel/virtio.ko\nkernel/virtio_scsi.ko: kernel/virtio.ko\nkernel/virtio_net.ko: kernel/virtio.ko\nkernel/ahci.ko:\n";
-const MODULES_ALIAS: &[u8] =
-    b"alias pci:v00001AF4d* virtio_pci\nalias virtio:d00000008v* virtio_scsi\nalias virtio:d00000001v* virtio_net\n";
 const GRUB: &[u8] = b"set default=0\nmenuentry 'Tides' {\n\tsearch --fs-uuid 1\n\tlinux /boot/vmlinuz-6.1-tide root=/dev/sda2 ro quiet resume=/dev/sda3\n\tinitrd /boot/initrd.img-6.1-tide\n}\n";
 
 /// The files of a system whose configuration goes by the names of its old host.
@@ -150,10 +133,10 @@ fn system(initrd: &[u8]) -> Vec<(&'static str, Vec<u8>)> {
 
 /// A disk with that system on its second partition, swap on its third.
 fn guest(folder: &Path, change: impl FnOnce(&mut Vec<(&'static str, Vec<u8>)>)) -> PathBuf {
-    let link = cpio(&[
+    let link = archive(&[
         ("usr", FOLDER, b""),
         ("usr/lib", FOLDER, b""),
-        ("lib", 0o120_777, b"usr/lib"),
+        ("lib", LINK, b"usr/lib"),
         ("usr/lib/modules", FOLDER, b""),
         ("usr/lib/modules/6.1-tide", FOLDER, b""),
         ("usr/lib/modules/6.1-tide/kernel", FOLDER, b""),

@@ -11,7 +11,7 @@ use std::{
 
 use anyhow::{Context, Result, ensure};
 use reformis_standin::{
-    export,
+    early, export,
     ova::{self, ManifestKind},
 };
 
@@ -34,6 +34,38 @@ fn ext4(image: &Path, size: u64, label: &str, uuid: &str, tree: &Path) -> Result
         .arg("-d")
         .args([tree, image])
         .arg(format!("{}k", size / 1024)))
+}
+
+/// What a system of the demo boots with: a kernel that is none, modules by name alone, an early boot image with the old
+/// host's drivers, and the loader's configuration.
+fn boots_with(tree: &Path, root: &str) -> Result<()> {
+    let version = "6.1.0-saltmarsh";
+    let put = |path: &str, bytes: &[u8]| -> Result<()> {
+        let place = tree.join(path);
+        fs::create_dir_all(place.parent().context("no folder")?)?;
+        Ok(fs::write(place, bytes)?)
+    };
+    put(&format!("boot/vmlinuz-{version}"), b"where the kernel of a real system would be\n")?;
+    put(&format!("lib/modules/{version}/modules.dep"), early::MODULES_DEP)?;
+    put(&format!("lib/modules/{version}/modules.alias"), early::MODULES_ALIAS)?;
+    for name in early::MODULES {
+        put(&format!("lib/modules/{version}/kernel/{name}.ko"), format!("the module {name}\n").as_bytes())?;
+    }
+    let below = format!("lib/modules/{version}");
+    let held = ["vmw_pvscsi", "sd_mod"].map(|name| format!("{below}/kernel/{name}.ko"));
+    let folders = ["lib".to_string(), "lib/modules".into(), below.clone(), format!("{below}/kernel")];
+    let mut entries: Vec<(&str, u32, &[u8])> =
+        folders.iter().map(|path| (path.as_str(), early::FOLDER, &[][..])).collect();
+    entries.extend(held.iter().map(|path| (path.as_str(), early::FILE, &b"a module\n"[..])));
+    put(&format!("boot/initrd.img-{version}"), &early::archive(&entries))?;
+    let entry = format!(
+        "set default=0\nmenuentry 'Saltmarsh server' {{\n\tlinux /boot/vmlinuz-{version} root={root} ro quiet\n\tinitrd /boot/initrd.img-{version}\n}}\n"
+    );
+    put("boot/grub/grub.cfg", entry.as_bytes())?;
+    put("etc/initramfs-tools/modules", b"# Modules for the early boot image, one on a line.\n")?;
+    put("lib/systemd/systemd", b"")?;
+    let unit = "[Unit]\nDescription=Talks to the host\n[Service]\nExecStart=/usr/bin/true\n[Install]\nWantedBy=multi-user.target\n";
+    put("lib/systemd/system/vgauth.service", unit.as_bytes())
 }
 
 /// A year of readings of four gauges, an hour apart.
@@ -70,6 +102,8 @@ fn system_disk(work: &Path, tree: &Path) -> Result<PathBuf> {
     let (disk, root, swap) = (work.join("disk1"), work.join("root"), work.join("swap"));
     let image = File::options().create(true).truncate(true).read(true).write(true).open(&disk)?;
     image.set_len(3 << 30)?;
+    // Code that goes round in a circle: enough for a firmware to start.
+    image.write_all_at(&[0xeb, 0xfe], 0)?;
     let table = "label: dos\nlabel-id: 0x5a170021\nstart=2048, size=5242880, type=83, bootable\n\
                  start=5244928, size=1046528, type=82\n";
     let script = work.join("table");
@@ -121,8 +155,25 @@ fn ledger(demo: &Path) -> Result<()> {
     run(Command::new("mcopy").arg("-i").arg(&esp).arg(&loader).arg("::EFI/BOOT/BOOTX64.EFI"))?;
     copy_into(&image, &esp, MIB)?;
     let (tree, accounts) = (work.join("tree"), work.join("accounts"));
-    fs::create_dir_all(tree.join("etc"))?;
-    fs::write(tree.join("etc/hostname"), "ledger\n")?;
+    for (path, text) in [
+        ("etc/hostname", "ledger\n"),
+        ("etc/os-release", "PRETTY_NAME=\"Saltmarsh server 12\"\nID=saltmarsh\nVERSION_ID=\"12\"\n"),
+        (
+            "etc/fstab",
+            "UUID=5a170000-0000-4000-8000-000000000031 / ext4 defaults 0 1\n/dev/sdb /srv/accounts ext4 defaults 0 2\n",
+        ),
+        (
+            "etc/netplan/01-office.yaml",
+            "network:\n  ethernets:\n    ens160:\n      dhcp4: true\n    ens161:\n      addresses: [192.0.2.32/24]\n",
+        ),
+        ("usr/bin/ledger", "#!/bin/sh\n"),
+    ] {
+        let place = tree.join(path);
+        fs::create_dir_all(place.parent().context("no folder")?)?;
+        fs::write(place, text)?;
+    }
+    fs::create_dir_all(tree.join("srv/accounts"))?;
+    boots_with(&tree, "UUID=5a170000-0000-4000-8000-000000000031")?;
     fs::create_dir_all(&accounts)?;
     let lines: String =
         (1..=900).map(|n| format!("2026-{:02}-01,gauge {},{} shells\n", n % 12 + 1, n % 4, n * 7 % 90)).collect();
@@ -156,6 +207,7 @@ fn tidelog(demo: &Path) -> Result<()> {
     run(Command::new("cp").arg("-r").arg(demo.join("tree/root")).arg(&tree))?;
     run(Command::new("find").arg(&tree).args(["-name", ".keep", "-delete"]))?;
     run(Command::new("chmod").args(["-R", "u=rwX,go=rX"]).arg(&tree))?;
+    boots_with(&tree, "/dev/sda1")?;
     settle_times(&tree)?;
     let disk1 = stream(&system_disk(work.path(), &tree)?, "tidelog-disk1.vmdk")?;
     let disk2 = stream(&data_disk(work.path())?, "tidelog-disk2.vmdk")?;

@@ -30,7 +30,7 @@ pub(super) enum Root {
 pub(crate) struct Entry {
     pub(crate) name: String,
     pub(crate) is_folder: bool,
-    cluster: u32,
+    pub(super) cluster: u32,
     /// Bytes; 0 for a folder.
     pub(crate) size: u64,
     /// Time of the last change in seconds since 1970, as the file system has no time zone.
@@ -137,6 +137,11 @@ impl Fat {
             cluster = self.next(number)?;
         }
         Ok(bytes)
+    }
+
+    /// Byte of a cluster.
+    pub(super) fn cluster_start(&self, cluster: u32) -> Option<u64> {
+        self.has(cluster).then(|| self.geometry.data + (u64::from(cluster) - 2) * self.geometry.cluster)
     }
 
     fn folder(&self, root: Root) -> Result<Vec<Entry>> {

@@ -112,7 +112,34 @@ impl Fat {
     pub(crate) fn make_folder(&self, path: &[String]) -> Result<()> {
         self.check(path)?;
         self.check_room(0)?;
-        self.with(|library| library.root_dir().create_dir(&path.join("/")).map(drop))
+        self.with(|library| library.root_dir().create_dir(&path.join("/")).map(drop))?;
+        self.put_own_entries(path)
+    }
+
+    /// Lays down the first two entries of a new folder, `.` and `..`: the library gives them long names too, which no folder
+    /// has there.
+    fn put_own_entries(&self, path: &[String]) -> Result<()> {
+        let cluster = |entry: Option<super::Entry>| entry.map_or(0, |entry| entry.cluster);
+        let own = cluster(self.entry(path)?);
+        // A folder in the root says 0, whichever cluster the root is in.
+        let parent = cluster(self.entry(&path[..path.len() - 1])?);
+        let Some(at) = self.cluster_start(own) else { return Err(self.device.damaged("a new folder has no cluster")) };
+        let mut slots = [0; 4 * 32];
+        self.device.read(at, &mut slots)?;
+        let Some(made) = slots.chunks_exact(32).find(|slot| slot[11] & 0x0f != 0x0f) else {
+            return Err(self.device.damaged("a new folder has no entries"));
+        };
+        let made: [u8; 32] = made.try_into().unwrap_or([0; 32]);
+        let mut fresh = [0; 4 * 32];
+        for (slot, (name, cluster)) in
+            fresh.chunks_exact_mut(32).zip([(&b".          "[..], own), (b"..         ", parent)])
+        {
+            slot.copy_from_slice(&made);
+            slot[..11].copy_from_slice(name);
+            slot[20..22].copy_from_slice(&((cluster >> 16) as u16).to_le_bytes());
+            slot[26..28].copy_from_slice(&(cluster as u16).to_le_bytes());
+        }
+        self.device.write(at, &fresh)
     }
 
     /// Removes what is at `path`; a folder with all that is in it.

@@ -16,6 +16,7 @@ impl Work<'_> {
             if self.hardware.host.as_ref() != Some(&helper.host) {
                 // A unit that someone wrote there is theirs.
                 if !helper.masked && helper.unit != own {
+                    tree.make_folders("/etc/systemd/system")?;
                     tree.link(&own, "/dev/null")?;
                     changes.push(format!("{} is masked", helper.service));
                 }
