@@ -6,6 +6,7 @@ mod accidents;
 mod briefs;
 mod hosts;
 mod hosts_around;
+mod inside;
 mod journey;
 mod machine_files;
 mod recast;

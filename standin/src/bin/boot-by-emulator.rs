@@ -78,10 +78,8 @@ fn main() -> Result<ExitCode> {
             return Ok(ExitCode::SUCCESS);
         }
     }
-    eprintln!(
-        "not said within {seconds} s: {:?}",
-        texts.iter().filter(|text| !said.contains(text.as_str())).collect::<Vec<_>>()
-    );
+    let missing: Vec<_> = texts.iter().filter(|text| !said.contains(text.as_str())).collect();
+    writeln!(std::io::stderr(), "not said within {seconds} s: {missing:?}")?;
     Ok(ExitCode::FAILURE)
 }
 
