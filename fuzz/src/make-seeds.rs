@@ -3,7 +3,7 @@
 
 use std::{
     fs,
-    io::{Cursor, Write},
+    io::{Cursor, Read, Write},
     path::Path,
     sync::Arc,
 };
@@ -21,8 +21,10 @@ use reformis_machine::{MachineFile, launch};
 use reformis_standin::{
     content::Content,
     deltas::{Delta, datastore, vdi, vhd, vhdx},
+    early,
     emulator::Emulator,
     export,
+    lvm,
     ova::{self, ManifestKind},
 };
 use serde_json::{Value, json};
@@ -147,6 +149,54 @@ fn with_esp() -> Vec<u8> {
     disk
 }
 
+/// Options of mke2fs for seeds; most are without checksums, which no mutation gets right.
+const EXT: [&[&str]; 4] = [
+    &["-t", "ext2", "-b", "1024"],
+    &["-t", "ext4", "-b", "1024", "-O", "^metadata_csum,^has_journal"],
+    &["-t", "ext4", "-b", "1024", "-O", "^metadata_csum,^has_journal,inline_data,^64bit"],
+    &["-t", "ext4", "-b", "1024", "-O", "^has_journal"],
+];
+
+/// A small system in a small file system.
+fn ext(options: &[&str], initrd: &[u8]) -> anyhow::Result<Vec<u8>> {
+    let folder = tempfile::tempdir()?;
+    let (root, image) = (folder.path().join("root"), folder.path().join("image"));
+    let files: [(&str, &[u8]); 9] = [
+        ("etc/os-release", b"ID=tidal\n"),
+        ("etc/fstab", b"/dev/sda1 / ext4\n"),
+        ("etc/network/interfaces", b"iface ens3 inet dhcp\n"),
+        ("boot/grub/grub.cfg", b"linux /boot/vmlinuz-1 root=/dev/sda1\ninitrd /boot/initrd.img-1\n"),
+        ("boot/vmlinuz-1", b"kernel"),
+        ("boot/initrd.img-1", initrd),
+        ("lib/modules/1/modules.dep", early::MODULES_DEP),
+        ("lib/modules/1/modules.alias", early::MODULES_ALIAS),
+        ("usr/large", &[7; 20_000]),
+    ];
+    for (path, bytes) in files {
+        let place = root.join(path);
+        fs::create_dir_all(place.parent().expect("a folder"))?;
+        fs::write(place, bytes)?;
+    }
+    std::os::unix::fs::symlink("/usr/large", root.join("etc/link"))?;
+    fs::File::create(&image)?.set_len(400 << 10)?;
+    let mut command = std::process::Command::new("mke2fs");
+    let output = command.args(["-q", "-F", "-N", "64", "-m", "0"]).args(options).arg("-d").args([&root, &image]).output()?;
+    anyhow::ensure!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    Ok(fs::read(image)?)
+}
+
+/// The start of a physical volume: its metadata, and none of its data.
+fn with_lvm() -> anyhow::Result<Vec<u8>> {
+    let mut file = tempfile::NamedTempFile::new()?;
+    let physical = [lvm::Physical { file: file.as_file(), start: 0, size: 64 << 20 }];
+    let segments = vec![lvm::Segment { legs: vec![(0, 0)], extents: 4 }];
+    lvm::lay("tides", &physical, &[lvm::Volume { name: "root", segments }])?;
+    let mut bytes = Vec::new();
+    file.reopen()?.read_to_end(&mut bytes)?;
+    file.flush()?;
+    Ok(bytes)
+}
+
 fn main() {
     let corpus = Path::new(env!("CARGO_MANIFEST_DIR")).join("corpus");
     let put = |target: &str, name: &str, bytes: &[u8]| {
@@ -225,6 +275,18 @@ fn main() {
     put("brief", "brief.toml", include_bytes!("brief.toml"));
     put("brief", "site.toml", b"[networks]\n'a' = 'b'\n[destinations.x]\nlike = 'virtio-host'\nsummary = 'y'\n");
     put("guest", "esp", &with_esp());
+    let archive = early::archive(&[("lib", early::LINK, b"usr/lib"), ("usr/lib/modules", early::FOLDER, b"")]);
+    put("early", "plain", &archive);
+    put("early", "zstd", &zstd::encode_all(&archive[..], 1).expect("an image in memory"));
+    let indexes = [early::MODULES_DEP, early::MODULES_ALIAS, b"softdep virtio_scsi pre: virtio", b"kernel/sd_mod.ko"];
+    put("early", "modules", &indexes.join(&0));
+    for (number, options) in EXT.iter().enumerate() {
+        match ext(options, &archive) {
+            Ok(bytes) => put("guest", &format!("ext-{number}"), &bytes),
+            Err(error) => eprintln!("no seed of a file system: {error:#}"),
+        }
+    }
+    put("guest", "lvm", &with_lvm().expect("a physical volume in memory"));
     let sample = include_str!("../../core/machine/tests/samples/buoycam-efi.ovf");
     let files: [(&str, &[u8]); 2] = [("a.ovf", sample.as_bytes()), ("a", &[7; 700])];
     let mut last = Vec::new();

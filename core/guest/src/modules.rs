@@ -63,6 +63,19 @@ impl Modules {
         Some(modules)
     }
 
+    /// From the texts of its indexes, behind one another with zero bytes between them.
+    pub(crate) fn of_texts(text: &str) -> Self {
+        let mut parts = text.split('\0');
+        let mut next = || parts.next().unwrap_or_default();
+        let mut modules = Self::default();
+        modules.take_dependencies(next());
+        modules.take_aliases(next());
+        modules.take_soft(next());
+        modules.builtin = next().lines().map(name_of).collect();
+        modules.take_builtin_aliases(text);
+        modules
+    }
+
     fn take_dependencies(&mut self, text: &str) {
         for line in text.lines() {
             let Some((path, needs)) = line.split_once(':') else { continue };

@@ -13,6 +13,8 @@ use crate::{
 
 /// Links of a folder that are counted; one that has more states 1.
 const MAX_LINKS: u16 = 65_000;
+/// Bytes of holes in a file that is taken into memory.
+const MAX_HOLES: u64 = 16 << 20;
 /// Folders that are removed below one another.
 const MAX_DEPTH: usize = 256;
 
@@ -58,6 +60,13 @@ impl Ext {
     pub(crate) fn content(&self, inode: &Inode, most: u64) -> Result<Vec<u8>> {
         if inode.size() > most {
             return Err(Self::too_large(inode.number, inode.size(), most));
+        }
+        // Memory is taken for what is there, not for what a length claims.
+        if inode.size() > MAX_HOLES && !inode.has(flags::INLINE_DATA) {
+            let stored = self.map(inode)?.blocks().saturating_mul(self.block as u64);
+            if stored.saturating_add(MAX_HOLES) < inode.size() {
+                return Err(Self::too_large(inode.number, inode.size(), stored + MAX_HOLES));
+            }
         }
         let mut bytes = vec![0; inode.size() as usize];
         self.read_at(inode, 0, &mut bytes)?;

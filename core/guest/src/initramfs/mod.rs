@@ -44,7 +44,7 @@ impl Packing {
     /// The word for it.
     pub fn name(self) -> &'static str {
         match self {
-            Self::None => "none",
+            Self::None => "plain",
             Self::Gzip => "gzip",
             Self::Bzip2 => "bzip2",
             Self::Lzma => "lzma",
