@@ -7,7 +7,7 @@ use serde::Serialize;
 
 use crate::{
     bench::{Bench, Device},
-    error::Result,
+    error::{Error, Result},
     ext::Ext,
     fat::Fat,
     lvm,
@@ -69,18 +69,25 @@ impl Found {
         }
     }
 
-    /// Looks at what lies in it.
+    /// Looks at what lies in it. What is not sound is its trouble, not an error.
     fn look(mut self) -> Result<Self> {
-        let Some(device) = &self.device else { return Ok(self) };
+        match self.fill() {
+            Ok(()) => {}
+            Err(error @ Error::Disk(_)) => return Err(error),
+            Err(error) => self.trouble = Some(error.to_string()),
+        }
+        Ok(self)
+    }
+
+    fn fill(&mut self) -> Result<()> {
+        let Some(device) = &self.device else { return Ok(()) };
         self.kind = volumes::probe(device, 0, device.size())?;
         match self.kind {
-            Some(Volume::Ext) => match Ext::open(device.clone(), 0) {
-                Ok(ext) => {
-                    self.uuid = Some(ext.uuid().to_string());
-                    self.label = ext.label();
-                }
-                Err(error) => self.trouble = Some(error.to_string()),
-            },
+            Some(Volume::Ext) => {
+                let ext = Ext::open(device.clone(), 0)?;
+                self.uuid = Some(ext.uuid().to_string());
+                self.label = ext.label();
+            }
             Some(Volume::Fat) => self.uuid = Fat::open(device.clone(), 0)?.map(|fat| fat.serial()),
             // LUKS writes its UUID as text (its on-disk format, versions 1 and 2: byte 168, 40 bytes).
             Some(Volume::Luks) => {
@@ -96,7 +103,7 @@ impl Found {
                     Volume::Swap => (1036, 1052),
                     Volume::Xfs => (32, 108),
                     Volume::Btrfs => (65_568, 65_835),
-                    _ => return Ok(self),
+                    _ => return Ok(()),
                 };
                 let mut bytes = [0; 16];
                 device.read(at, &mut bytes)?;
@@ -108,7 +115,7 @@ impl Found {
             }
             None => {}
         }
-        Ok(self)
+        Ok(())
     }
 }
 

@@ -46,6 +46,7 @@ pub mod fuzzing {
     pub fn modules(text: &str) -> usize {
         let modules = crate::modules::Modules::of_texts(text);
         let driver = modules.driver("virtio:d00000008v00001AF4", "virtio_scsi");
-        modules.files.keys().take(16).map(|name| modules.closure(name).len()).sum::<usize>() + usize::from(driver.is_some())
+        modules.files.keys().take(16).map(|name| modules.closure(name).len()).sum::<usize>()
+            + usize::from(driver.is_some())
     }
 }

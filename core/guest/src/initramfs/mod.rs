@@ -15,8 +15,10 @@ pub(crate) use cpio::Writer;
 
 /// Bytes of all archives of an image, unpacked, that are read.
 const MAX_UNPACKED: u64 = 4 << 30;
-/// Memory for decompression, in bytes: the largest window that images are packed with.
-const MAX_WINDOW: u64 = 256 << 20;
+/// Memory for decompression, in bytes: what the hardest settings that tools make images with need.
+const MAX_WINDOW: u64 = 96 << 20;
+/// The same for Zstandard, as a power of two.
+const MAX_WINDOW_LOG: u32 = 26;
 
 /// How a part of an image is packed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -109,7 +111,7 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Image, String> {
             }
             Packing::Zstd => {
                 let mut decoder = zstd::stream::read::Decoder::with_buffer(rest).map_err(damaged)?.single_frame();
-                decoder.window_log_max(28).map_err(damaged)?;
+                decoder.window_log_max(MAX_WINDOW_LOG).map_err(damaged)?;
                 image.unpack(&mut decoder, &mut left).map_err(damaged)?;
                 rest.len() - decoder.finish().len()
             }

@@ -8,7 +8,7 @@ use std::{collections::HashMap, sync::Arc};
 
 use crate::{
     bench::{Bench, Device, Layout, Piece},
-    error::Result,
+    error::{Error, Result},
 };
 use text::Section;
 
@@ -41,7 +41,12 @@ pub(crate) fn volumes(bench: &Arc<Bench>, places: &[(usize, u64, u64)]) -> Resul
     let mut groups: HashMap<String, (u64, String, Section)> = HashMap::new();
     for &(disk, start, size) in places {
         let device = Device::part(bench, disk, start, size, "a physical volume");
-        let Some(label) = header::read(&device)? else { continue };
+        let label = match header::read(&device) {
+            Ok(Some(label)) => label,
+            Err(error @ Error::Disk(_)) => return Err(error),
+            // What leads beyond its device is no physical volume.
+            Ok(None) | Err(_) => continue,
+        };
         physical.insert(label.uuid.clone(), Physical { disk, start, size });
         for text in label.metadata {
             let Some((name, group)) = text::parse(&text).and_then(|file| file.sections.into_iter().next()) else {
