@@ -327,6 +327,56 @@ fn a_suspended_guest_and_other_distributions() {
 }
 
 #[test]
+#[ignore = "needs root, loop devices and Debian's e2fsprogs, fdisk, util-linux"]
+fn two_systems_one_of_them_read_only_and_one_that_was_not_shut_down() {
+    let folder = tempfile::tempdir().unwrap();
+    let files = system(&archive(&[("lib", FOLDER, b""), ("lib/modules", FOLDER, b"")]));
+    let mut files: Vec<(&str, &[u8])> = files.iter().map(|(path, bytes)| (*path, bytes.as_slice())).collect();
+    files.retain(|(path, _)| *path != "/etc/fstab");
+    files.push(("/etc/fstab", b"/dev/sda1 / ext4 defaults 0 1\n"));
+    let first = tree(folder.path(), &files);
+    let part = folder.path().join("first");
+    fs::write(&part, ext4(folder.path(), 30, ROOT_UUID, Some(&first))).unwrap();
+    // In use while it is copied: its journal holds what is not in its place yet.
+    let place = folder.path().join("place");
+    fs::create_dir(&place).unwrap();
+    run(Command::new("mount").args(["-o", "loop,data=journal"]).arg(&part).arg(&place));
+    fs::write(place.join("etc/last-words"), b"noted, not yet in its place").unwrap();
+    run(Command::new("sync").arg("-f").arg(&place));
+    let crashed = fs::read(&part).unwrap();
+    run(Command::new("umount").arg(&place));
+    // The other one allows no changes.
+    files.retain(|(path, _)| *path != "/etc/os-release");
+    files.push(("/etc/os-release", b"PRETTY_NAME=\"Sealed 1\"\n"));
+    fs::remove_dir_all(&first).unwrap();
+    let second = tree(folder.path(), &files);
+    let sealed = folder.path().join("sealed");
+    fs::write(&sealed, ext4(folder.path(), 30, BOOT_UUID, Some(&second))).unwrap();
+    run(Command::new("tune2fs").args(["-O", "read-only"]).arg(&sealed));
+    let (path, file) = disk(folder.path(), "disk", 64, "label: dos\nstart=2048, size=61440\nstart=63488, size=61440\n");
+    file.write_all_at(&crashed, MIB).unwrap();
+    file.write_all_at(&fs::read(&sealed).unwrap(), 31 * MIB).unwrap();
+    let mut both = open(&[&path]);
+    assert_eq!(both.replayed, ["disk 1 partition 1"]);
+    assert_eq!(text(&both, "/etc/last-words"), "noted, not yet in its place");
+    let made = refit(&mut both, &virtio("vd"), &Wishes::default(), NOW);
+    assert!(made.done.iter().all(|edit| edit.system == "Tidal 3") && made.done.len() == 4, "{:?}", made.done);
+    let is = |test: &dyn Fn(&Remark) -> bool| made.remarks.iter().any(test);
+    assert!(is(&|remark| matches!(remark, Remark::Several { systems } if systems == &["Tidal 3", "Sealed 1"])));
+    assert!(is(&|remark| matches!(remark, Remark::Replayed { .. })));
+    assert!(is(&|remark| matches!(remark, Remark::Failed { why, .. } if why.contains("marked as read-only"))));
+    let overlay = both.bench.take().remove(0);
+    assert_eq!(overlay.edits()[0].name, "journal");
+    let mut bytes = vec![0; 30 * MIB as usize];
+    overlay.read_at(MIB, &mut bytes).unwrap();
+    fs::write(&part, bytes).unwrap();
+    run(Command::new("e2fsck").arg("-fn").arg(&part));
+    let mut untouched = vec![0; 30 * MIB as usize];
+    overlay.read_at(31 * MIB, &mut untouched).unwrap();
+    assert!(untouched == fs::read(&sealed).unwrap());
+}
+
+#[test]
 #[ignore = "needs Debian's e2fsprogs, fdisk, util-linux"]
 fn an_adapter_that_gets_another_name() {
     let folder = tempfile::tempdir().unwrap();
