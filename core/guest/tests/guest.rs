@@ -310,6 +310,9 @@ fn a_suspended_guest_and_other_distributions() {
         files.retain(|(path, _)| !path.contains("systemd") && !path.contains("interfaces"));
         files.push(("/etc/network/interfaces", b"iface eth0 inet dhcp\niface eth1 inet manual\n".to_vec()));
         files.push(("/etc/udev/rules.d/70-persistent-net.rules", rule.clone().into_bytes()));
+        // A connection that goes by the address alone.
+        let connection = format!("[connection]\ntype=ethernet\n[ethernet]\nmac-address={}\n", OLD_MAC.to_uppercase());
+        files.push(("/etc/NetworkManager/system-connections/shore.nmconnection", connection.into_bytes()));
     });
     let mut old = open(&[&path]);
     let mut hardware = virtio("sd");
@@ -318,7 +321,11 @@ fn a_suspended_guest_and_other_distributions() {
     hardware.adapters.push(second);
     let made = refit(&mut old, &hardware, &Wishes::default(), NOW);
     assert_eq!(made.remarks, []);
-    let rules = text(&again(&old, folder.path()), "/etc/udev/rules.d/70-persistent-net.rules");
+    let after = again(&old, folder.path());
+    assert!(
+        text(&after, "/etc/NetworkManager/system-connections/shore.nmconnection").ends_with("=02:5a:17:00:00:99\n")
+    );
+    let rules = text(&after, "/etc/udev/rules.d/70-persistent-net.rules");
     assert!(
         rules.contains("02:5a:17:00:00:99\", NAME=\"eth0\"")
             && rules.contains("00:02\", ATTR{type}==\"1\", NAME=\"eth1\""),

@@ -3,7 +3,7 @@
 use super::{Changes, Remark, Work};
 use crate::system::{
     Used,
-    network::{RULES, pinned},
+    network::{RULES, files, pinned},
 };
 
 /// A name of the configuration, and the place of its adapter among the machine's.
@@ -19,16 +19,20 @@ impl Work<'_> {
     pub(super) fn adapter_names(&mut self) -> Changes {
         let used = self.guest.systems[self.index].network.clone();
         let mut changes = Vec::new();
+        for adapter in &self.hardware.adapters {
+            if let (Some(before), Some(after)) = (&adapter.before, &adapter.after)
+                && before != after
+            {
+                self.replace_address(before, after, &mut changes)?;
+            }
+        }
         for (name, index) in self.matched(&used) {
             let adapter = &self.hardware.adapters[index];
-            let (before, wish) = (adapter.before.clone(), adapter.name.clone());
+            let wish = adapter.name.clone();
             let Some(mac) = adapter.after.clone() else {
                 self.refit.remarks.push(Remark::AdapterUnknown { name: name.clone() });
                 continue;
             };
-            if let Some(before) = before.filter(|before| *before != mac) {
-                self.replace_in_files(&used, &name, &before, &mac, &mut changes)?;
-            }
             let kept = wish.clone().unwrap_or_else(|| name.clone());
             if kept != name {
                 self.rename(&used, &name, &kept, &mut changes)?;
@@ -86,23 +90,10 @@ impl Work<'_> {
         matched
     }
 
-    /// Replaces an address in the files that speak of an adapter.
-    fn replace_in_files(
-        &mut self,
-        used: &[Used],
-        name: &str,
-        before: &str,
-        after: &str,
-        changes: &mut Vec<String>,
-    ) -> crate::Result<()> {
-        let mut files: Vec<String> =
-            used.iter().filter(|used| used.name == name).map(|used| used.file.clone()).collect();
-        files.push(RULES.into());
+    /// Replaces an address in all of the configuration, also where it stands without a name.
+    fn replace_address(&mut self, before: &str, after: &str, changes: &mut Vec<String>) -> crate::Result<()> {
         let tree = &mut self.guest.systems[self.index].tree;
-        let links = tree.names("/etc/systemd/network").into_iter().filter(|file| file.ends_with(".link"));
-        files.extend(links.map(|file| format!("/etc/systemd/network/{file}")));
-        files.dedup();
-        for file in files {
+        for file in files(tree) {
             let Some(text) = tree.text(&file) else { continue };
             // The same letters in any case, at the same places.
             let small = text.to_ascii_lowercase();

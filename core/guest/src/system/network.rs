@@ -36,11 +36,31 @@ fn is_hardware(name: &str) -> bool {
         "wl", "ww",
     ];
     let start: String = name.chars().take_while(char::is_ascii_alphabetic).collect();
+    // Those of radios stay behind with their hardware.
+    let is_radio = start.starts_with("wl") || start.starts_with("ww");
     !name.is_empty()
+        && !is_radio
         && name.len() < 16
         && !name.contains(['.', ':', '*', '@', '/', '%', '$'])
         && !made.contains(&start.as_str())
         && !name.starts_with("br-")
+}
+
+/// All files that the network's configuration may be in.
+pub(crate) fn files(tree: &Tree) -> Vec<String> {
+    let mut files = vec!["/etc/network/interfaces".to_string(), RULES.into()];
+    for folder in [
+        "/etc/network/interfaces.d",
+        "/etc/netplan",
+        "/etc/systemd/network",
+        "/etc/NetworkManager/system-connections",
+        "/etc/sysconfig/network-scripts",
+        "/etc/sysconfig/network",
+    ] {
+        files.extend(tree.names(folder).into_iter().map(|name| format!("{folder}/{name}")));
+    }
+    files.retain(|file| tree.stat(file).is_ok_and(|stat| stat.kind == crate::node::Kind::File));
+    files
 }
 
 /// All adapters that the configuration names, each once for each file.
