@@ -8,7 +8,7 @@ use std::{
 
 use reformis_standin::{content::Content, emulator::Emulator};
 
-use crate::support::{Export, PROGRAM, Place, Ran, TIDELOG};
+use crate::support::{AS_IT_IS, Export, PROGRAM, Place, Ran, TIDELOG};
 
 fn shell(script: &str) -> Ran {
     Command::new("bash").args(["-euc", script]).output().unwrap().into()
@@ -55,7 +55,7 @@ fn the_emulator_starts_the_landing() {
 fn others_read_the_same_in_the_archive_and_in_the_landing() {
     let place = Place::new();
     place.write("tidelog.ova", TIDELOG);
-    place.carry(&[]).expect(0);
+    place.carry(&AS_IT_IS).expect(0);
     shell(&format!("cd {} && 7zz x -y tidelog.ova -otaken >/dev/null", place.path("").display())).expect(0);
     for index in 0..2 {
         let source = place.path(&format!("taken/tidelog-disk{}.vmdk", index + 1));

@@ -16,6 +16,22 @@ use tempfile::TempDir;
 
 /// The built program.
 pub(crate) const PROGRAM: &str = env!("CARGO_BIN_EXE_reformis");
+/// Options of a move that changes nothing inside the guest.
+pub(crate) const AS_IT_IS: [&str; 12] = [
+    "--leave-out",
+    "fallback-loader",
+    "--leave-out",
+    "drivers",
+    "--leave-out",
+    "device-names",
+    "--leave-out",
+    "adapter-names",
+    "--leave-out",
+    "helpers",
+    "--accept",
+    "will-not-boot",
+];
+
 /// The demo's archive: real file systems.
 pub(crate) const TIDELOG: &[u8] = include_bytes!("../../../demo/tidelog.ova");
 const TEMPLATE: &str = include_str!("../../../demo/tree/tidelog.ovf");
