@@ -22,7 +22,7 @@ pub enum Error {
     Unsupported {
         /// The volume.
         volume: String,
-        /// `read` or `changed`.
+        /// `read`, `changed`, `made` or `removed`.
         action: &'static str,
         /// What it uses.
         what: String,

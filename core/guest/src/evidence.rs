@@ -131,13 +131,14 @@ pub(crate) fn walk(guest: &Guest, index: usize, hardware: &Hardware, images: &mu
     let needs = root_needs(guest, system, hardware);
     for kernel in &listed {
         chain.push(kernel_link(index, system, kernel, images));
-        let modules = kernel.modules.as_ref().and_then(|folder| Modules::read(&system.tree, folder));
+        let modules = images.modules(index, &system.tree, kernel);
         for (controller, needs) in &needs {
-            chain.push(driver_link(index, system, kernel, modules.as_ref(), controller, needs, images));
+            chain.push(driver_link(index, system, kernel, modules.as_deref(), controller, needs, images));
         }
     }
     chain.extend(names(guest, system, hardware));
-    chain.extend(adapters(system, hardware, listed.first().copied()));
+    let modules = listed.first().and_then(|kernel| images.modules(index, &system.tree, kernel));
+    chain.extend(adapters(system, hardware, modules.as_deref()));
     chain
 }
 
@@ -369,17 +370,15 @@ pub(crate) fn keeps(hardware: &Hardware, spec: &str, volume: &Found) -> bool {
     hardware.unchanged || found::by_place(spec).is_none() && hardware.keeps_name(spec, volume.disk, volume.partition)
 }
 
-fn adapters(system: &System, hardware: &Hardware, kernel: Option<&Kernel>) -> Vec<Evidence> {
+fn adapters(system: &System, hardware: &Hardware, modules: Option<&Modules>) -> Vec<Evidence> {
     let mut chain = Vec::new();
-    let modules =
-        kernel.and_then(|kernel| kernel.modules.as_ref()).and_then(|folder| Modules::read(&system.tree, folder));
     let mut models: Vec<&str> = Vec::new();
     for adapter in &hardware.adapters {
         if models.contains(&adapter.model.as_str()) {
             continue;
         }
         models.push(&adapter.model);
-        if let Some(modules) = &modules {
+        if let Some(modules) = modules {
             let lost = adapter.needs.iter().find(|need| modules.driver(&need.device, &need.module).is_none());
             let about = format!("{} driver", adapter.model);
             chain.push(match lost {

@@ -409,7 +409,8 @@ impl Tree {
     pub fn remove(&mut self, path: impl AsRef<[u8]>) -> Result<()> {
         let (found, _) = self.there(path.as_ref(), false)?;
         if self.mounts.iter().any(|mount| mount.path.starts_with(&found)) {
-            return Err(Error::WrongKind { path: shown(&found), wanted: "folder without a volume mounted in it" });
+            let what = "a volume is mounted there".into();
+            return Err(Error::Unsupported { volume: shown(&found), action: "removed", what });
         }
         let (fs, depth) = self.fs_mut(&found);
         fs.remove(&found[depth..])

@@ -48,7 +48,7 @@ impl Work<'_> {
         for kernel in &kernels {
             let left = |why: String| Remark::KernelLeft { kernel: kernel.version.clone(), why };
             let system = &self.guest.systems[self.index];
-            let modules = kernel.modules.as_ref().and_then(|folder| Modules::read(&system.tree, folder));
+            let modules = self.images.modules(self.index, &system.tree, kernel);
             let (Some(folder), Some(modules)) = (&kernel.modules, modules) else {
                 self.refit.remarks.push(left("its modules are not there".into()));
                 continue;

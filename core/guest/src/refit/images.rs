@@ -1,9 +1,11 @@
-//! Early boot images that were read, so that each is unpacked once.
+//! Early boot images and indexes of modules that were read, so that each is read once.
 
 use std::{collections::HashMap, sync::Arc};
 
 use crate::{
     initramfs::{self, Image},
+    modules::Modules,
+    system::Kernel,
     tree::Tree,
 };
 
@@ -13,10 +15,13 @@ const MAX_IMAGE: u64 = 1 << 30;
 /// An image, or why it cannot be read.
 pub(crate) type Outcome = Arc<Result<Image, String>>;
 
-/// Images by system, path and length.
+/// What was read of systems.
 #[derive(Default)]
 pub(crate) struct Images {
+    /// By system, path and length: an image that something was appended to is another.
     known: HashMap<(usize, String, u64), Outcome>,
+    /// By system and folder; no edit changes them.
+    modules: HashMap<(usize, String), Option<Arc<Modules>>>,
 }
 
 impl Images {
@@ -28,5 +33,12 @@ impl Images {
             initramfs::read(&bytes)
         };
         self.known.entry((system, path.to_string(), size)).or_insert_with(|| Arc::new(read())).clone()
+    }
+
+    /// The modules of a kernel of the system of number `system`; `None` when there is no list of them.
+    pub(crate) fn modules(&mut self, system: usize, tree: &Tree, kernel: &Kernel) -> Option<Arc<Modules>> {
+        let folder = kernel.modules.as_ref()?;
+        let read = || Modules::read(tree, folder).map(Arc::new);
+        self.modules.entry((system, folder.clone())).or_insert_with(read).clone()
     }
 }

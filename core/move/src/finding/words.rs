@@ -482,7 +482,7 @@ impl Finding {
                 Caution,
                 "adapter-unknown",
                 format!("'{name}' is configured in the guest, and no adapter with a known address can be it"),
-                "Give the adapter an address in the brief, or rename it in the guest on its console.",
+                "Give the adapter an address, in the brief or with refit's --mac, or rename it in the guest on its console.",
             ),
             Self::KernelLeft { kernel, why } => (
                 Note,
