@@ -186,8 +186,8 @@ pub(crate) enum Command {
     #[command(
         long_about = "Checks a landing against its source, or two disks in any shapes against each other.\n\nOf a \
                       landing every byte of every disk is compared with its source, outside the ranges of the edits \
-                      that the receipt lists, and with the digest that it records. If something differs, the first \
-                      such byte is named and the exit code is 4.",
+                      that the receipt lists, and with the digest that it records; the machine file and all else that \
+                      landed with what the receipt says of it. What differs is shown, and the exit code is 4.",
         after_help = "Examples:\n  reformis prove landing/tidelog/receipt.json\n  reformis prove ledger.vmdk ledger.qcow2"
     )]
     Prove(ProveArgs),
@@ -206,6 +206,9 @@ pub(crate) struct SurveyArgs {
     /// Archives, machine files, disks, or folders
     #[arg(required = true, value_name = "TARGET")]
     pub(crate) targets: Vec<PathBuf>,
+    /// Unpack compressed disks into a nameless temporary file, to look inside them
+    #[arg(long)]
+    pub(crate) unpack: bool,
     /// Follow names in the files that lead out of their folder (never to a device)
     #[arg(long)]
     pub(crate) trust_links: bool,
@@ -283,6 +286,9 @@ pub(crate) struct ChoiceArgs {
     /// Write this kind of machine file
     #[arg(long, value_name = "KIND")]
     pub(crate) machine_file: Option<String>,
+    /// Keep settings of the source's machine file that are not known to be harmless on the new host
+    #[arg(long)]
+    pub(crate) keep_unknown: bool,
     #[command(flatten)]
     pub(crate) guest: GuestArgs,
 }
@@ -505,6 +511,9 @@ pub(crate) struct ProveArgs {
     /// The format of both disks, where their content is not to be asked
     #[arg(long, value_name = "FORMAT", requires = "second")]
     pub(crate) from: Option<Format>,
+    /// Accept that the machine file, or another file beside the disks, was changed after the landing
+    #[arg(long, conflicts_with = "second")]
+    pub(crate) machine_may_differ: bool,
     /// Follow names in the disks that lead out of their folder (never to a device)
     #[arg(long)]
     pub(crate) trust_links: bool,

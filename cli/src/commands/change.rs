@@ -37,7 +37,7 @@ pub(crate) fn refit(args: &RefitArgs, session: &Session) -> Result<Exit> {
         known.unwrap_or_else(|| usage(&format!("'{word}' is no adapter model; `reformis dests NAME` lists them")))
     });
     let mac = args.mac.as_ref().map(|text| {
-        reformis_machine::mac(text).unwrap_or_else(|| usage("--mac takes six pairs of hexadecimal digits"))
+        reformis_machine::Mac::parse(text).unwrap_or_else(|| usage("--mac takes six pairs of hexadecimal digits"))
     });
     let options = RefitOptions {
         recast: recast_options(&args.disk, &args.result)?,

@@ -6,12 +6,12 @@ use std::{
 };
 
 use anyhow::{Context, Result};
-use reformis_disk::source::Links;
+use reformis_disk::source::{Access, Links};
 use reformis_machine::Site;
 use reformis_move::{
     brief, carry,
     draft::{self, Order},
-    prove, survey,
+    prove, staging, survey,
 };
 
 use super::{carry as carry_command, draft as draft_command, prove as prove_command, survey as survey_command};
@@ -63,7 +63,7 @@ fn tidelog(folder: &Path, session: &Session) -> Result<bool> {
         "First, what is in the archive? Only metadata is read, so this takes no time.",
         &["survey", &archive.to_string_lossy()],
     )?;
-    for survey in survey::survey(&archive, Links::OwnFolder)? {
+    for survey in survey::survey(&archive, Links::OwnFolder, None)? {
         emit(&survey_command::show(&survey))?;
     }
     step(
@@ -96,7 +96,7 @@ fn ledger(folder: &Path, session: &Session) -> Result<bool> {
         into: landing,
         choices: Box::default(),
     };
-    let draft = draft::draft(&order, &Site::default(), Links::OwnFolder)?;
+    let draft = draft::draft(&order, &Site::default(), Links::OwnFolder, &session.context())?;
     draft_command::save(&brief, &brief::write(&draft.brief, &draft.notes), true)?;
     emit(&draft_command::show(&draft, Some(&brief)))?;
     step("The brief may be changed now, in any editor; here it goes as it is.", &["carry", &words[2]])?;
@@ -116,7 +116,7 @@ fn carry(order: Order, session: &Session) -> Result<PathBuf> {
 
 fn prove(text: &str, receipt: &Path, session: &Session) -> Result<bool> {
     step(text, &["prove", &receipt.to_string_lossy()])?;
-    let proof = prove::prove_receipt(receipt, Links::OwnFolder, &session.context())?;
+    let proof = prove::prove_receipt(receipt, prove::Options::default(), &session.context())?;
     emit(&prove_command::show(&proof))?;
     Ok(proof.holds)
 }
@@ -128,7 +128,7 @@ fn write_data(folder: &Path, name: &str, content: &[u8]) -> Result<()> {
     match fs::read(&path) {
         Ok(bytes) if bytes == content => Ok(()),
         Ok(_) => anyhow::bail!("'{}' exists and is not the demo's data: choose another folder", path.display()),
-        Err(_) => fs::write(&path, content).with_context(|| format!("writing '{}'", path.display())),
+        Err(_) => Ok(staging::write(&path, content, false, Access::ANYBODY)?),
     }
 }
 

@@ -80,7 +80,7 @@ fn show(destination: &Destination) -> String {
         ("disks", disks.join(", ")),
         ("firmware", destination.firmware.join(", ")),
         ("machine file", join(destination.machine_files.iter().map(|kind| kind.name()).collect())),
-        ("network", destination.network.clone().unwrap_or_else(|| "none of its own".into())),
+        ("network", destination.network.as_ref().map_or("none of its own", |name| name.as_str()).to_string()),
         ("does not have", if lacks.is_empty() { "nothing of note".into() } else { lacks.join(", ") }),
         ("rules", if told.is_empty() { "none".into() } else { told.join("; ") }),
     ]);

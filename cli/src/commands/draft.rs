@@ -1,15 +1,13 @@
 //! `reformis draft`
 
-use std::{
-    fs::OpenOptions,
-    io::{ErrorKind, Write},
-    path::Path,
-};
+use std::path::Path;
 
-use anyhow::{Context, Result, bail};
+use anyhow::Result;
+use reformis_disk::source::Access;
 use reformis_move::{
     Finding, Severity, brief,
     draft::{self, Draft, Row},
+    staging,
 };
 
 use super::{JSON_SCHEMA, carry::quoted, links, order};
@@ -27,7 +25,7 @@ const INTO: &str = "landing";
 pub(crate) fn run(args: &DraftArgs, session: &Session) -> Result<Exit> {
     let order = order::order(&args.order, Some(INTO))?;
     let site = order::site(&args.order.site)?;
-    let draft = draft::draft(&order, &site, links(args.order.trust_links))?;
+    let draft = draft::draft(&order, &site, links(args.order.trust_links), &session.context())?;
     let text = brief::write(&draft.brief, &draft.notes);
     let to_stdout = args.out.as_deref() == Some(Path::new("-"));
     if let Some(path) = args.out.as_deref().filter(|_| !to_stdout) {
@@ -47,26 +45,7 @@ pub(crate) fn run(args: &DraftArgs, session: &Session) -> Result<Exit> {
 
 /// Writes the brief: whole or not at all, and over nothing that a person may have changed.
 pub(crate) fn save(path: &Path, text: &str, force: bool) -> Result<()> {
-    let context = || format!("writing the brief '{}'", path.display());
-    if !force && path.symlink_metadata().is_ok() {
-        bail!("'{}' exists; --force replaces it", path.display());
-    }
-    let name = path.file_name().with_context(context)?.to_string_lossy();
-    let temporary = path.with_file_name(format!(".{name}.reformis-partial"));
-    let write = || {
-        let mut file = OpenOptions::new().write(true).create(true).truncate(true).open(&temporary)?;
-        file.write_all(text.as_bytes())?;
-        file.sync_all()?;
-        if force { std::fs::rename(&temporary, path) } else { std::fs::hard_link(&temporary, path) }
-    };
-    let written = write();
-    std::fs::remove_file(&temporary).ok();
-    match written {
-        Err(error) if error.kind() == ErrorKind::AlreadyExists => {
-            bail!("'{}' exists; --force replaces it", path.display())
-        }
-        written => written.with_context(context),
-    }
+    Ok(staging::write(path, text.as_bytes(), force, Access::ANYBODY)?)
 }
 
 /// The draft as a person reads it: what is now and what will be.

@@ -46,11 +46,12 @@ fn is_brief(path: &Path) -> bool {
 }
 
 fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {
-    let ChoiceArgs { name, memory, sockets, cores, firmware, network, mac, shape, machine_file, guest } = args;
+    let ChoiceArgs { name, memory, sockets, cores, firmware, network, mac, shape, machine_file, keep_unknown, guest } =
+        args;
     let kind = |word: &String| {
         reformis_machine::MachineFile::from_word(word).unwrap_or_else(|| {
             let words: Vec<_> = reformis_machine::MachineFile::ALL.iter().map(|kind| kind.word()).collect();
-            let message = format!("'{word}' is no kind of machine file; there are {}", words.join(", "));
+            let message = format!("'{word}' is not a kind of machine file; choose one of {}", words.join(", "));
             wrong_usage(ErrorKind::InvalidValue, &message)
         })
     };
@@ -64,13 +65,17 @@ fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {
         sockets: *sockets,
         cores: *cores,
         firmware: firmware.map(|word| if word == FirmwareWord::Bios { FirmwareKind::Bios } else { FirmwareKind::Uefi }),
-        network: network.clone(),
+        network: network
+            .as_ref()
+            .map(|name| name.parse().unwrap_or_else(|error: String| wrong_usage(ErrorKind::ValueValidation, &error))),
         mac: mac.map(|word| if word == MacWord::Keep { Mac::Keep } else { Mac::Fresh }),
         shape: *shape,
         machine_file: machine_file.as_ref().map(kind),
         guest: guest_wishes(guest)?,
+        keep_unknown: *keep_unknown,
     };
-    let Choices { name, memory, sockets, cores, firmware, network, mac, shape, machine_file, guest } = &choices;
+    let Choices { name, memory, sockets, cores, firmware, network, mac, shape, machine_file, guest, keep_unknown } =
+        &choices;
     let chosen = name.is_some()
         || memory.is_some()
         || sockets.is_some()
@@ -80,6 +85,7 @@ fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {
         || mac.is_some()
         || shape.is_some()
         || machine_file.is_some()
+        || *keep_unknown
         || *guest != NewGuest::default();
     Ok(chosen.then_some(choices))
 }

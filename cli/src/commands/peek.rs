@@ -1,14 +1,17 @@
 //! `reformis peek`
 
 use std::{
-    fs::OpenOptions,
     io::{self, BufWriter, Write},
     path::Path,
 };
 
-use anyhow::{Context, Result, bail};
+use anyhow::{Context, Result};
 use reformis_guest::Kind;
-use reformis_move::peek::{self, Item, Peek};
+use reformis_move::{
+    peek::{self, Item, Peek},
+    staging::StagedFile,
+    target::Unpack,
+};
 
 use super::{JSON_SCHEMA, links};
 use crate::{
@@ -19,7 +22,9 @@ use crate::{
 };
 
 pub(crate) fn run(args: &PeekArgs, session: &Session) -> Result<Exit> {
-    let guest = peek::open(&args.target, args.volume.as_deref(), links(args.trust_links))?;
+    let (folder, context) = (std::env::temp_dir(), session.context());
+    let unpack = Unpack { folder: &folder, context: &context };
+    let guest = peek::open(&args.target, args.volume.as_deref(), links(args.trust_links), unpack)?;
     let path = args.path.as_deref().unwrap_or("/");
     if let Some(out) = &args.tar {
         archive(&guest, path, out)?;
@@ -56,21 +61,11 @@ fn archive(guest: &Peek, path: &str, out: &Path) -> Result<()> {
     if out == Path::new("-") {
         return Ok(guest.archive(path, &mut BufWriter::new(io::stdout().lock()))?);
     }
-    if out.symlink_metadata().is_ok() {
-        bail!("'{}' exists already", out.display());
-    }
-    let context = || format!("writing '{}'", out.display());
-    let name = out.file_name().with_context(context)?.to_string_lossy();
-    let temporary = out.with_file_name(format!(".{name}.reformis-partial"));
-    let file = OpenOptions::new().write(true).create(true).truncate(true).open(&temporary).with_context(context)?;
-    let mut buffered = BufWriter::new(file);
-    let written = guest.archive(path, &mut buffered).map_err(anyhow::Error::from).and_then(|()| {
-        buffered.flush()?;
-        buffered.get_ref().sync_all()?;
-        Ok(std::fs::hard_link(&temporary, out)?)
-    });
-    std::fs::remove_file(&temporary).ok();
-    written
+    let staged = StagedFile::create(out, false, guest.access)?;
+    let mut buffered = BufWriter::new(staged.file()?);
+    guest.archive(path, &mut buffered)?;
+    buffered.flush().with_context(|| format!("writing '{}'", out.display()))?;
+    Ok(staged.commit()?)
 }
 
 /// A folder as a person reads it.

@@ -6,7 +6,7 @@ use anyhow::Result;
 use reformis_disk::ByteSize;
 use reformis_move::{
     Finding,
-    prove::{self, DiskProof, Proof},
+    prove::{self, DiskProof, FileProof, Options, Proof},
 };
 
 use super::{JSON_SCHEMA, base_name, links};
@@ -15,13 +15,16 @@ use crate::{
     args::ProveArgs,
     chain,
     exit::Exit,
-    output::{self, BAD, GOOD, emit, emit_json, heading, paint, pairs},
+    output::{self, BAD, GOOD, columns, emit, emit_json, heading, paint, pairs},
 };
 
 pub(crate) fn run(args: &ProveArgs, session: &Session) -> Result<Exit> {
     let links = links(args.trust_links);
     let proof = match &args.second {
-        None => prove::prove_receipt(&args.first, links, &session.context())?,
+        None => {
+            let options = Options { links, machine_may_differ: args.machine_may_differ };
+            prove::prove_receipt(&args.first, options, &session.context())?
+        }
         Some(second) => prove::prove_disks(&args.first, second, args.from, links, &session.context())?,
     };
     if session.json {
@@ -35,17 +38,40 @@ pub(crate) fn run(args: &ProveArgs, session: &Session) -> Result<Exit> {
 /// The proof as a person reads it.
 pub(crate) fn show(proof: &Proof) -> String {
     let mut text = proof.disks.iter().map(show_disk).collect::<Vec<_>>().join("\n");
+    if !proof.files.is_empty() {
+        text += &heading("Beside the disks");
+        text += &proof.files.iter().map(show_file).collect::<String>();
+    }
     text += &chain::evidence(&proof.evidence);
     if !proof.findings.is_empty() {
         text += &heading("Findings");
         text += &output::findings(&proof.findings.iter().map(Finding::record).collect::<Vec<_>>());
     }
-    let verdict = if proof.holds {
-        paint(GOOD, "The proof holds: every byte is accounted for.")
-    } else {
-        paint(BAD, "The proof does not hold.")
+    let changed = proof.files.iter().any(|file| !file.holds);
+    let verdict = match (proof.holds, changed) {
+        (true, false) => paint(GOOD, "The proof holds: every byte is accounted for."),
+        (true, true) => paint(GOOD, "The proof holds for the disks; files beside them differ, as you said they may."),
+        (false, _) => paint(BAD, "The proof does not hold."),
     };
     writeln!(text, "\n{verdict}").ok();
+    text
+}
+
+/// A file beside the disks in a line, and below it what a machine file says now.
+fn show_file(file: &FileProof) -> String {
+    let mark = if file.holds { paint(GOOD, "holds") } else { paint(BAD, "differs") };
+    let reason = file.reason.as_ref().map_or(String::new(), |reason| format!(": {reason}"));
+    let line = reformis_disk::text::printable(&format!("{}{reason}", base_name(&file.file)));
+    let mut text = format!("  {mark}  {line}\n");
+    let or_none = |value: &String| if value.is_empty() { "none".to_string() } else { value.clone() };
+    let rows: Vec<_> = file
+        .settings
+        .iter()
+        .map(|difference| [difference.setting.clone(), or_none(&difference.before), or_none(&difference.after)])
+        .collect();
+    if !rows.is_empty() {
+        text += &columns(["setting", "landed", "now"], &rows, &[]);
+    }
     text
 }
 

@@ -9,7 +9,7 @@ use reformis_move::{
     Finding,
     inside::InsideSurvey,
     survey::{self, Survey, SurveyedDisk},
-    target::StreamFacts,
+    target::{StreamFacts, Unpack},
 };
 
 use super::{JSON_SCHEMA, base_name, links};
@@ -23,12 +23,14 @@ use crate::{
 
 pub(crate) fn run(args: &SurveyArgs, session: &Session) -> Result<Exit> {
     let links = links(args.trust_links);
+    let (folder, context) = (std::env::temp_dir(), session.context());
+    let unpack = args.unpack.then_some(Unpack { folder: &folder, context: &context });
     let mut surveys = Vec::new();
     let mut failed = false;
     for target in &args.targets {
         let first = surveys.len();
         for path in expand(target)? {
-            match survey::survey(&path, links) {
+            match survey::survey(&path, links, unpack) {
                 Ok(found) => surveys.extend(found),
                 // In a folder much lies that is no disk; what was named must be one.
                 Err(error) if path != *target => tracing::info!(path = %path.display(), %error, "passed over"),
@@ -136,11 +138,10 @@ pub(crate) fn show(survey: &Survey) -> String {
     }
     if let Some(machine) = survey.machine.as_ref().filter(|machine| !machine.adapters.is_empty()) {
         text += &heading("Adapters");
-        let or_dash = |value: &Option<String>| value.clone().unwrap_or_else(|| "–".into());
         let rows: Vec<_> = machine
             .adapters
             .iter()
-            .map(|a| [a.name.clone(), a.model.to_string(), or_dash(&a.mac), or_dash(&a.network)])
+            .map(|a| [a.name.to_string(), a.model.to_string(), or_dash(a.mac.as_ref()), or_dash(a.network.as_ref())])
             .collect();
         text += &columns(["adapter", "model", "MAC", "network"], &rows, &[]);
     }
@@ -153,6 +154,10 @@ pub(crate) fn show(survey: &Survey) -> String {
         text += &output::findings(&survey.findings.iter().map(Finding::record).collect::<Vec<_>>());
     }
     text
+}
+
+fn or_dash(value: Option<&impl ToString>) -> String {
+    value.map_or_else(|| "–".into(), ToString::to_string)
 }
 
 /// Volumes and systems.
@@ -209,7 +214,7 @@ fn inside(guest: &InsideSurvey) -> String {
 
 /// What a machine is, apart from its disks and adapters.
 fn machine_pairs(machine: &Machine) -> Vec<(&'static str, String)> {
-    let mut pairs = vec![("name", machine.name.clone())];
+    let mut pairs = vec![("name", machine.name.to_string())];
     pairs.extend(machine.description.clone().map(|text| ("description", text)));
     pairs.push(("processors", machine.cpu.to_string()));
     pairs.push(("memory", ByteSize(machine.memory).to_string()));

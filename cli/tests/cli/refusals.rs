@@ -52,7 +52,7 @@ fn a_descriptor_that_is_not_what_its_manifest_says() {
     let mut files = Export::small().files();
     let changed = String::from_utf8(files[0].1.clone()).unwrap().replace(">2048<", ">4096<");
     files[0].1 = changed.into_bytes();
-    refused(&pack(&files), 3, &["blocker 'tidelog.ovf' is not what the manifest says", "descriptor-changed"]);
+    refused(&pack(&files), 3, &["blocker 'tidelog.ovf' does not match the manifest", "descriptor-changed"]);
 }
 
 #[test]
@@ -66,7 +66,7 @@ fn a_manifest_that_is_none() {
 fn a_disk_that_is_missing() {
     let mut files = Export::small().files();
     files.remove(3);
-    refused(&pack(&files), 3, &["Disk 'tides' is kept in 'tidelog-disk2.vmdk', which is not there", "1 blocker"]);
+    refused(&pack(&files), 3, &["The file of disk 'tides', 'tidelog-disk2.vmdk', is missing", "1 blocker"]);
 }
 
 #[test]
@@ -183,7 +183,7 @@ fn wrong_usage_is_code_2_and_says_what_there_is() {
         (&["carry", "disk.img", "--dest", "vmx-host"], "a target needs --into FOLDER"),
         (
             &["carry", "disk.img", "--dest", "vmx-host", "--into", "x", "--machine-file", "y"],
-            "there are domain-xml, ovf",
+            "choose one of domain-xml, ovf",
         ),
     ] {
         assert!(place.run(args).expect(2).err.contains(part), "{args:?}");

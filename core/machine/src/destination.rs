@@ -11,6 +11,7 @@ use crate::{
     files::MachineFile,
     model::Firmware,
     suggest::explain,
+    typed::Name,
     units::bytes_per_unit,
 };
 
@@ -41,7 +42,7 @@ pub struct Destination {
     pub hardware_family: Option<String>,
     /// The network that adapters are connected to when nothing else is said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub network: Option<String>,
+    pub network: Option<Name>,
     /// The kind of host, for the helpers that a guest may have for it: `virtio`, `vmx`, `vdi`, `vmbus`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub helpers: Option<String>,

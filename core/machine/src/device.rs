@@ -4,6 +4,8 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
+use crate::typed::{Mac, Name};
+
 macro_rules! words {
     ($(#[$outer:meta])* $name:ident { $($(#[$inner:meta])* $variant:ident = $word:literal,)+ }) => {
         $(#[$outer])*
@@ -105,7 +107,7 @@ words! {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct DiskDevice {
     /// The name its file gives it.
-    pub id: String,
+    pub id: Name,
     /// The files that hold its bytes, in order, relative to the machine file; several are pieces of one image, none
     /// means that the disk starts empty.
     pub files: Vec<String>,
@@ -155,15 +157,15 @@ pub struct Removable {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Adapter {
     /// The source's own word for it.
-    pub name: String,
+    pub name: Name,
     /// Its model.
     pub model: AdapterModel,
-    /// Hardware address, six pairs of lower-case hexadecimal digits with colons.
+    /// Hardware address.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub mac: Option<String>,
+    pub mac: Option<Mac>,
     /// The network it is connected to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub network: Option<String>,
+    pub network: Option<Name>,
     /// Whether its cable is plugged in when the machine starts.
     #[serde(default = "plugged")]
     pub connected: bool,
@@ -171,16 +173,6 @@ pub struct Adapter {
 
 fn plugged() -> bool {
     true
-}
-
-/// A hardware address in the one spelling that we use; `None` for anything that is none.
-pub fn mac(text: &str) -> Option<String> {
-    let digits: String = text.trim().chars().filter(|c| !matches!(c, ':' | '-' | '.')).collect();
-    if digits.len() != 12 || !digits.bytes().all(|b| b.is_ascii_hexdigit()) {
-        return None;
-    }
-    let digits = digits.to_ascii_lowercase();
-    Some((0..6).map(|i| &digits[i * 2..i * 2 + 2]).collect::<Vec<_>>().join(":"))
 }
 
 /// Something that the machine file describes, and the model cannot hold.

@@ -1,13 +1,16 @@
 //! The kinds of machine file: which one it is, reading any of them, and what goes lost when one is written.
 
+use std::collections::{HashMap, HashSet};
+
 use serde::{Deserialize, Serialize};
 
 use crate::{
     domain,
-    error::Result,
-    launch,
+    error::{Error, Result},
+    launch, limits,
     model::Machine,
     ovf::{self, PackageFile},
+    typed::Name,
     vbox, vmx,
 };
 
@@ -100,24 +103,30 @@ pub struct Document {
 pub fn read(kind: MachineFile, bytes: &[u8], file: &str) -> Result<Document> {
     let mut document = read_as_is(kind, bytes, file)?;
     for machine in &mut document.machines {
-        tell_apart(machine.adapters.iter_mut().map(|adapter| &mut adapter.name), "adapter");
-        tell_apart(machine.disks.iter_mut().map(|disk| &mut disk.id), "disk");
+        if let Some(what) = limits::excess(machine) {
+            return Err(Error::Unsupported { file: file.into(), what });
+        }
+        tell_apart(machine.adapters.iter_mut().map(|adapter| &mut adapter.name));
+        tell_apart(machine.disks.iter_mut().map(|disk| &mut disk.id));
     }
     Ok(document)
 }
 
 /// Gives every name its own: a brief calls disks and adapters by it.
-fn tell_apart<'n>(names: impl Iterator<Item = &'n mut String>, word: &str) {
-    let mut known: Vec<String> = Vec::new();
+fn tell_apart<'n>(names: impl Iterator<Item = &'n mut Name>) {
+    let mut known: HashSet<Name> = HashSet::new();
+    // From where to count on for each name: a thousand equal ones take a thousand steps.
+    let mut counts: HashMap<Name, usize> = HashMap::new();
     for name in names {
-        let base = if name.is_empty() { word.to_string() } else { name.clone() };
-        *name = base.clone();
-        let mut count = 1;
+        let base = name.clone();
+        let count = counts.entry(base.clone()).or_insert(1);
         while known.contains(name) {
-            count += 1;
-            *name = format!("{base} ({count})");
+            *count += 1;
+            // The number stays when a long name is cut.
+            let stem: String = base.chars().take(240).collect();
+            *name = Name::cleaned(&format!("{stem} ({count})"), "");
         }
-        known.push(name.clone());
+        known.insert(name.clone());
     }
 }
 
@@ -171,32 +180,49 @@ pub struct Lost {
     pub value: String,
 }
 
+/// A setting that is not the same in two machines.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Difference {
+    /// The setting: its path in the neutral machine, such as `cpu.sockets`.
+    pub setting: String,
+    /// Its value before; empty where there was none.
+    pub before: String,
+    /// Its value after; empty where there is none.
+    pub after: String,
+}
+
 /// What of `machine` is not in `read`, which was read back from the file that was written for it. Disks are numbered in the
 /// order of their places: controller, bus, slot.
 pub fn lost(machine: &Machine, read: &Machine) -> Vec<Lost> {
+    let mut lost = differences(machine, read);
+    // What a kind gives on top is no loss.
+    lost.retain(|lost| {
+        !lost.before.is_empty() && (lost.setting != "serial_ports" || read.serial_ports <= machine.serial_ports)
+    });
+    lost.into_iter().map(|lost| Lost { setting: lost.setting, value: lost.before }).collect()
+}
+
+/// The settings that differ between two machines. Disks are numbered in the order of their places: controller, bus, slot.
+pub fn differences(before: &Machine, after: &Machine) -> Vec<Difference> {
     let as_value = |machine: &Machine| {
         let mut settings = Machine { leftovers: Vec::new(), signs: Vec::new(), ..machine.clone() };
         // A file has its own order of controllers; a disk is the one at its place.
         settings.disks.sort_by_key(|disk| (disk.controller.name(), disk.bus, disk.slot));
         serde_json::to_value(settings).unwrap_or_default()
     };
-    let mut lost = Vec::new();
-    compare(&as_value(machine), &as_value(read), &mut String::new(), &mut lost);
+    let mut found = Vec::new();
+    compare(&as_value(before), &as_value(after), &mut String::new(), &mut found);
     // Names of disks and adapters, and what the file says of a disk's file, are no settings of the machine.
     let bookkeeping = ["id", "name", "files", "format", "compression", "capacity"];
-    lost.retain(|lost| {
-        // What a kind gives on top is no loss.
-        if lost.setting == "serial_ports" && read.serial_ports > machine.serial_ports {
-            return false;
-        }
-        let mut parts = lost.setting.split('.');
+    found.retain(|difference| {
+        let mut parts = difference.setting.split('.');
         !(matches!(parts.next(), Some("disks" | "adapters"))
             && parts.nth(1).is_some_and(|key| bookkeeping.contains(&key)))
     });
-    lost
+    found
 }
 
-fn compare(before: &serde_json::Value, after: &serde_json::Value, path: &mut String, lost: &mut Vec<Lost>) {
+fn compare(before: &serde_json::Value, after: &serde_json::Value, path: &mut String, found: &mut Vec<Difference>) {
     use serde_json::Value;
     if before == after {
         return;
@@ -207,23 +233,31 @@ fn compare(before: &serde_json::Value, after: &serde_json::Value, path: &mut Str
             path.push('.');
         }
         path.push_str(key);
-        compare(before, after, path, lost);
+        compare(before, after, path, found);
         path.truncate(len);
     };
+    let null = &Value::Null;
     match (before, after) {
         (Value::Object(before), Value::Object(after)) => {
             for (key, value) in before {
-                inner(key, value, after.get(key).unwrap_or(&Value::Null));
+                inner(key, value, after.get(key).unwrap_or(null));
+            }
+            for (key, value) in after.iter().filter(|(key, _)| !before.contains_key(*key)) {
+                inner(key, null, value);
             }
         }
         (Value::Array(before), Value::Array(after)) => {
-            for (index, value) in before.iter().enumerate() {
-                inner(&index.to_string(), value, after.get(index).unwrap_or(&Value::Null));
+            for index in 0..before.len().max(after.len()) {
+                inner(&index.to_string(), before.get(index).unwrap_or(null), after.get(index).unwrap_or(null));
             }
         }
         _ => {
-            let value = before.as_str().map_or_else(|| before.to_string(), str::to_string);
-            lost.push(Lost { setting: path.clone(), value });
+            let shown = |value: &Value| match value {
+                Value::Null => String::new(),
+                Value::String(text) => text.clone(),
+                other => other.to_string(),
+            };
+            found.push(Difference { setting: path.clone(), before: shown(before), after: shown(after) });
         }
     }
 }

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use crate::{
+    earlier::{Earlier, Keep},
     error::{Error, Result},
     files::LandedDisk,
     limits,
@@ -63,10 +64,17 @@ pub fn read(bytes: &[u8], file: &str) -> Result<Machine> {
     Ok(machine)
 }
 
+/// The keys in `text` that others added: what an import makes of them is not known.
+pub(crate) fn unknown(text: &str) -> Vec<String> {
+    serde_json::from_str::<Launch>(text).map(|launch| launch.other.keys().cloned().collect()).unwrap_or_default()
+}
+
 /// The file for `machine` going to `destination`, whose disks are `landed`, in the same order. `earlier` is the file that
-/// it was read from, if it was one of this kind: what others added to it is kept.
-pub fn write(machine: &Machine, landed: &[LandedDisk], destination: &str, earlier: Option<&str>) -> String {
-    let kept = earlier.and_then(|text| serde_json::from_str::<Launch>(text).ok());
+/// it was read from, if it was one of this kind: what others added to it is kept where everything is.
+pub fn write(machine: &Machine, landed: &[LandedDisk], destination: &str, earlier: Option<Earlier<'_>>) -> String {
+    let kept = earlier
+        .filter(|earlier| earlier.keep == Keep::Everything)
+        .and_then(|earlier| serde_json::from_str::<Launch>(earlier.text).ok());
     let launch = Launch {
         schema: SCHEMA,
         kind: KIND.into(),

@@ -1,22 +1,24 @@
 //! The neutral machine: the hardware settings of a guest, in the words of no host.
 
-use std::fmt;
+use std::{collections::HashMap, fmt};
 
 use serde::{Deserialize, Serialize};
+use uuid::Uuid;
 
 use crate::{
     device::{Adapter, ControllerKind, DiskDevice, Leftover, Removable, Tpm},
     systems,
+    typed::Name,
 };
 
 /// The hardware settings of a guest.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Machine {
     /// Its name, as its host shows it.
-    pub name: String,
+    pub name: Name,
     /// Identity that its host gave it, or is to give it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub uuid: Option<String>,
+    pub uuid: Option<Uuid>,
     /// A person's words about it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub description: Option<String>,
@@ -60,9 +62,9 @@ pub struct Machine {
 
 impl Machine {
     /// A machine with nothing but a name: what a host gives when nothing else is said.
-    pub fn new(name: impl Into<String>) -> Self {
+    pub fn new(name: impl AsRef<str>) -> Self {
         Self {
-            name: name.into(),
+            name: Name::cleaned(name.as_ref(), "machine"),
             uuid: None,
             description: None,
             cpu: Cpu { sockets: 1, cores: 1 },
@@ -94,9 +96,12 @@ impl Machine {
 
     /// Puts the disks in the order of their controllers and slots, the kinds as they came first.
     pub(crate) fn sort_disks(&mut self) {
-        let kinds: Vec<ControllerKind> = self.disks.iter().map(|disk| disk.controller).collect();
-        let rank = |kind: ControllerKind| kinds.iter().position(|&other| other == kind);
-        self.disks.sort_by_key(|disk| (rank(disk.controller), disk.bus, disk.slot));
+        let mut ranks: HashMap<ControllerKind, usize> = HashMap::new();
+        for disk in &self.disks {
+            let next = ranks.len();
+            ranks.entry(disk.controller).or_insert(next);
+        }
+        self.disks.sort_by_key(|disk| (ranks.get(&disk.controller).copied(), disk.bus, disk.slot));
     }
 }
 

@@ -11,7 +11,7 @@ use crate::{
 pub fn unsaid(machine: &Machine) -> Vec<crate::Lost> {
     let lost = |setting: &str, value: String| crate::Lost { setting: setting.into(), value };
     let mut all = Vec::new();
-    all.extend(machine.uuid.clone().map(|uuid| lost("uuid", uuid)));
+    all.extend(machine.uuid.map(|uuid| lost("uuid", uuid.to_string())));
     all.extend(machine.nvram.clone().map(|file| lost("nvram", file)));
     all.extend(machine.system.as_ref().map(|system| lost("system", system.to_string())));
     all.extend(machine.time_zone.clone().map(|zone| lost("time_zone", zone)));
@@ -137,8 +137,8 @@ fn adapters(machine: &Machine, out: &mut Script) {
         let name = quoted(&format!("adapter {}", index + 1));
         out.line(&format!("    $adapter = Add-VMNetworkAdapter -VM $vm -Name {name} -Passthru"));
         if let Some(mac) = &adapter.mac {
-            let digits = mac.replace(':', "").to_ascii_uppercase();
-            out.line(&format!("    Set-VMNetworkAdapter -VMNetworkAdapter $adapter -StaticMacAddress '{digits}'"));
+            let digits = quoted(&mac.digits());
+            out.line(&format!("    Set-VMNetworkAdapter -VMNetworkAdapter $adapter -StaticMacAddress {digits}"));
         }
         if let Some(network) = adapter.network.as_deref().filter(|_| adapter.connected) {
             out.line(&format!("    $switch = {}", quoted(network)));

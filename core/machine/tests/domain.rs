@@ -8,13 +8,13 @@ use reformis_standin::emulator::Emulator;
 use serde_json::json;
 
 use reformis_machine::{
-    Adapter, AdapterModel, Clock, ControllerKind, Cpu, DiskDevice, Firmware, Machine, Removable, RemovableKind, Site,
-    System, Tpm, domain,
+    Adapter, AdapterModel, Clock, ControllerKind, Cpu, DiskDevice, Firmware, Mac, Machine, Name, Removable,
+    RemovableKind, Site, System, Tpm, domain,
 };
 
 fn machine(firmware: Firmware, controller: ControllerKind, model: AdapterModel, cim: u16) -> Machine {
     let disk = |index: u32| DiskDevice {
-        id: format!("disk{index}"),
+        id: Name::cleaned(&format!("disk{index}"), ""),
         files: vec![format!("/landing/a & 'b'-{index}.qcow2")],
         compression: None,
         format: Some("qcow2".into()),
@@ -25,10 +25,10 @@ fn machine(firmware: Firmware, controller: ControllerKind, model: AdapterModel, 
         boot: (index == 0).then_some(1),
     };
     let adapter = |mac: Option<&str>| Adapter {
-        name: "Adapter".into(),
+        name: Name::cleaned("Adapter", ""),
         model,
-        mac: mac.map(str::to_string),
-        network: Some("default".into()),
+        mac: mac.and_then(Mac::parse),
+        network: Some(Name::cleaned("default", "")),
         connected: mac.is_some(),
     };
     Machine {

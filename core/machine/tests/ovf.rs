@@ -3,7 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use reformis_machine::{
-    AdapterModel, Clock, ControllerKind, Cpu, Firmware, Machine, RemovableKind,
+    AdapterModel, Clock, ControllerKind, Cpu, Firmware, Mac, Machine, RemovableKind,
     ovf::{self, Package},
 };
 
@@ -36,9 +36,9 @@ fn a_server_with_uefi_two_controllers_and_deployment_options() {
     assert_eq!(machine.disks[0].capacity, Some(20 << 30));
     assert_eq!(machine.disks[1].capacity, Some(100 << 30));
     assert_eq!(machine.disks[1].files, ["disks/buoycam data.vmdk"]);
-    let adapters: Vec<_> = machine.adapters.iter().map(|a| (a.model, a.mac.as_deref(), a.network.as_deref())).collect();
+    let adapters: Vec<_> = machine.adapters.iter().map(|a| (a.model, a.mac, a.network.as_deref())).collect();
     let expected = [
-        (AdapterModel::E1000e, Some("02:5a:17:00:00:31"), Some("Buoys")),
+        (AdapterModel::E1000e, Mac::parse("02:5a:17:00:00:31"), Some("Buoys")),
         (AdapterModel::Vmxnet3, None, Some("Office")),
     ];
     assert_eq!(adapters, expected);
@@ -77,7 +77,7 @@ fn a_disk_in_pieces_an_empty_disk_and_the_elements_of_version_2() {
     assert_eq!(machine.disks[0].files, pieces);
     assert!(machine.disks[1].files.is_empty());
     assert_eq!(machine.disks[1].capacity, Some(1 << 30));
-    assert_eq!(machine.adapters[0].mac.as_deref(), Some("02:5a:17:00:00:41"));
+    assert_eq!(machine.adapters[0].mac, Mac::parse("02:5a:17:00:00:41"));
     assert_eq!(machine.adapters[0].model, AdapterModel::VirtioNet);
 }
 

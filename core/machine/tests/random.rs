@@ -2,8 +2,8 @@
 
 use proptest::prelude::*;
 use reformis_machine::{
-    Adapter, Clock, Cpu, Destination, DiskDevice, Firmware, LandedDisk, Machine, MachineFile, Removable, RemovableKind,
-    Site, Tpm, domain, launch, lost, ovf, read, vbox, vmx,
+    Adapter, Clock, Cpu, Destination, DiskDevice, Firmware, LandedDisk, Mac, Machine, MachineFile, Name, Removable,
+    RemovableKind, Site, Tpm, Uuid, domain, launch, lost, ovf, read, vbox, vmx,
 };
 
 /// What may be lost of a machine that a plan made for the destination: less than of any machine at all.
@@ -26,7 +26,7 @@ fn settings() -> impl Strategy<Value = Machine> {
     let flags = (any::<bool>(), any::<bool>(), any::<bool>(), any::<bool>(), any::<bool>());
     (texts, numbers, flags, prop::option::of(prop::sample::select(Tpm::ALL))).prop_map(
         |((name, description, zone, id), (sockets, cores, mib, ports), flags, tpm)| Machine {
-            uuid: Some(uuid(id)),
+            uuid: Some(Uuid::from_u128(id)),
             description,
             cpu: Cpu { sockets, cores },
             memory: mib << 20,
@@ -39,11 +39,6 @@ fn settings() -> impl Strategy<Value = Machine> {
             ..Machine::new(name)
         },
     )
-}
-
-fn uuid(id: u128) -> String {
-    let digits = format!("{id:032x}");
-    [0..8, 8..12, 12..16, 16..20, 20..32].map(|range| &digits[range]).join("-")
 }
 
 /// Disks and adapters that the destination has, by random numbers. SCSI controllers of all kinds together are four at the
@@ -65,7 +60,7 @@ fn furnish(
         let Some(&(bus, slot)) = free.get(place % free.len().max(1)) else { continue };
         boot += u32::from(*boots);
         machine.disks.push(DiskDevice {
-            id: format!("disk{index}"),
+            id: Name::cleaned(&format!("disk{index}"), ""),
             files: vec![format!("{index} & co.img")],
             compression: None,
             format: Some("raw".into()),
@@ -84,12 +79,12 @@ fn furnish(
     let rank = |kind| kinds.iter().position(|&other| other == kind);
     machine.disks.sort_by_key(|disk| (rank(disk.controller), disk.bus, disk.slot));
     for (index, (model, mac, network, connected)) in adapters.iter().enumerate() {
-        let bytes = mac.to_be_bytes();
+        let [bytes @ .., _, _] = mac.to_be_bytes();
         machine.adapters.push(Adapter {
-            name: format!("net{index}"),
+            name: Name::cleaned(&format!("net{index}"), ""),
             model: host.adapters[model % host.adapters.len()],
-            mac: Some(bytes[..6].iter().map(|b| format!("{b:02x}")).collect::<Vec<_>>().join(":")),
-            network: Some(network.clone()),
+            mac: Some(Mac::new(bytes)),
+            network: Some(Name::cleaned(network, "network")),
             connected: *connected,
         });
     }

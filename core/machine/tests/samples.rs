@@ -5,11 +5,13 @@
 
 use std::{collections::BTreeSet, fs, path::Path};
 
+use proptest::prelude::*;
 use serde_json::Value;
 
 use insta::{assert_json_snapshot, assert_snapshot};
 use reformis_machine::{
-    Document, LandedDisk, Machine, MachineFile, domain, launch, lost, ovf, read, script, vbox, vmx,
+    Document, Earlier, Keep, LandedDisk, Machine, MachineFile, Name, domain, launch, lost, ovf, read, script, unknown,
+    vbox, vmx,
 };
 
 /// All samples: name and content, sorted.
@@ -45,7 +47,7 @@ fn landed(machine: &Machine) -> Vec<LandedDisk> {
 const KINDS: [MachineFile; 5] =
     [MachineFile::DomainXml, MachineFile::Ovf, MachineFile::Vmx, MachineFile::Vbox, MachineFile::LaunchJson];
 
-fn write(kind: MachineFile, machine: &Machine, earlier: Option<&str>) -> String {
+fn write(kind: MachineFile, machine: &Machine, earlier: Option<Earlier<'_>>) -> String {
     match kind {
         MachineFile::DomainXml => domain::write(machine, earlier).unwrap(),
         MachineFile::Vmx => vmx::write(machine, earlier),
@@ -151,33 +153,135 @@ fn nothing_is_lost_but_what_a_kind_has_no_word_for() {
 }
 
 /// A file that is rewritten in its own kind keeps what the machine does not speak of.
+/// What stays of a file that is rewritten in its own kind, what is dropped and named, and what goes in any case.
 #[test]
-fn unknown_keys_stay_when_a_file_is_rewritten_in_its_own_kind() {
-    for (name, kept, gone) in [
-        ("gatekeeper.vmx", &["guestinfo.gauge = \"north-channel\"", "vcpu.hotadd"][..], &["uuid.location"][..]),
-        ("ebb.vbox", &["site/gauge", "USBTablet", "Clipboard", "name=\"/tides\""], &["hostPath", "lastStateChange"]),
-        ("tidelog-q35.xml", &["harbour-wall", "<hugepages/>", "vmport", "watchdog"], &["hostdev", "/dev/vg0/tides'"]),
-        ("buoycam-scsi-running.xml", &["-no-hpet", "xmlns:qemu"], &["id='7'"]),
+fn only_what_is_harmless_stays_when_a_file_is_rewritten_in_its_own_kind() {
+    for (name, kept, dropped, gone) in [
+        (
+            "gatekeeper.vmx",
+            &["guestinfo.gauge = \"north-channel\"", "vcpu.hotadd"][..],
+            &[][..],
+            &["uuid.location"][..],
+        ),
+        (
+            "ebb.vbox",
+            &["USBTablet", "name=\"/tides\""],
+            &[("ExtraData/ExtraDataItem", "site/gauge"), ("Hardware/Clipboard", "Clipboard")],
+            &["hostPath", "lastStateChange"],
+        ),
+        (
+            "tidelog-q35.xml",
+            &["harbour-wall", "vmport", "watchdog"],
+            &[("domain/memoryBacking", "<hugepages/>")],
+            &["hostdev", "/dev/vg0/tides'"],
+        ),
+        ("buoycam-scsi-running.xml", &[], &[("domain/commandline", "-no-hpet")], &["id='7'"]),
         (
             "appliance-sections.ovf",
-            &["harbour office", "Gauge hub", "Free for everyone &amp; all tides."],
+            &["Gauge hub", "Free for everyone &amp; all tides."],
+            &[("Envelope/Stamp", "harbour office")],
             &["${size}"],
         ),
     ] {
         let bytes = samples().into_iter().find(|(known, _)| known == name).unwrap().1;
         let earlier = String::from_utf8(bytes.clone()).unwrap();
         let Document { kind, machines, .. } = document(name, &bytes);
-        let text = write(kind, &machines[0], Some(&earlier));
+        let named = unknown(kind, &earlier);
+        let harmless = write(kind, &machines[0], Some(Earlier { text: &earlier, keep: Keep::Harmless }));
+        let all = write(kind, &machines[0], Some(Earlier { text: &earlier, keep: Keep::Everything }));
         for word in kept {
-            assert!(text.contains(word), "{name}: {word} is gone\n{text}");
+            assert!(harmless.contains(word) && all.contains(word), "{name}: {word} is gone\n{harmless}");
+        }
+        for (setting, word) in dropped {
+            assert!(named.iter().any(|known| known == setting), "{name}: {setting} is not named: {named:?}");
+            assert!(!harmless.contains(word), "{name}: {word} is still there\n{harmless}");
+            assert!(all.contains(word), "{name}: {word} is gone\n{all}");
         }
         for word in gone {
-            assert!(!text.contains(word), "{name}: {word} is still there\n{text}");
+            assert!(!all.contains(word), "{name}: {word} is still there\n{all}");
         }
         // It is sound, says the same, and a second rewriting changes nothing.
-        let again = read(kind, text.as_bytes(), name).unwrap();
-        assert_eq!(write(kind, &again.machines[0], Some(&text)), text, "{name}");
+        let again = read(kind, harmless.as_bytes(), name).unwrap();
+        let twice = write(kind, &again.machines[0], Some(Earlier { text: &harmless, keep: Keep::Harmless }));
+        assert_eq!(twice, harmless, "{name}");
+        assert_eq!(unknown(kind, &harmless), Vec::<String>::new(), "{name}");
     }
+}
+
+/// What a stranger's file may have its next host do: run a program, open files, devices and sockets, take down walls.
+#[test]
+fn nothing_that_acts_on_the_host_comes_along() {
+    let domain = |inside: &str, devices: &str| {
+        format!(
+            "<domain type='kvm' xmlns:qemu='http://libvirt.org/schemas/domain/qemu/1.0'><name>a</name>\
+             <memory>1048576</memory>{inside}<devices>{devices}</devices></domain>"
+        )
+    };
+    let vbox = |data: &str, hardware: &str| {
+        format!(
+            "<VirtualBox xmlns=\"http://www.virtualbox.org/\"><Machine name=\"a\"><ExtraData>{data}</ExtraData>\
+             <Hardware><Memory RAMSize=\"512\"/>{hardware}</Hardware></Machine></VirtualBox>"
+        )
+    };
+    let vmx = |line: &str| format!("config.version = \"8\"\nmemsize = \"512\"\n{line}\n");
+    for (name, text, word) in [
+        ("a.xml", domain("<qemu:commandline><qemu:arg value='-evil'/></qemu:commandline>", ""), "evil"),
+        (
+            "a.xml",
+            domain(
+                "<commandline xmlns='http://libvirt.org/schemas/domain/qemu/1.0'><arg value='-evil'/></commandline>",
+                "",
+            ),
+            "evil",
+        ),
+        ("a.xml", domain("<seclabel type='none' model='evil'/>", ""), "seclabel"),
+        ("a.xml", domain("<bootloader>/tmp/evil</bootloader>", ""), "evil"),
+        ("a.xml", domain("<sysinfo type='fwcfg'><entry name='opt/x' file='/etc/evil'/></sysinfo>", ""), "evil"),
+        ("a.xml", domain("<memoryBacking><source type='evil'/></memoryBacking>", ""), "evil"),
+        ("a.xml", domain("", "<emulator>/tmp/evil</emulator>"), "evil"),
+        ("a.xml", domain("", "<vsock model='virtio'><cid auto='yes'/></vsock>"), "vsock"),
+        ("a.xml", domain("", "<filesystem type='mount'><source dir='/evil'/><target dir='x'/></filesystem>"), "evil"),
+        ("a.xml", domain("", "<serial type='file'><source path='/evil'/></serial>"), "evil"),
+        (
+            "a.xml",
+            domain("", "<rng model='virtio'><backend model='egd' type='tcp'><source host='evil'/></backend></rng>"),
+            "evil",
+        ),
+        (
+            "a.vbox",
+            vbox("<ExtraDataItem name=\"VBoxInternal/Devices/evil/0/Config/File\" value=\"/etc/x\"/>", ""),
+            "evil",
+        ),
+        ("a.vbox", vbox("", "<RemoteDisplay enabled=\"true\"><VRDEProperties evil=\"1\"/></RemoteDisplay>"), "evil"),
+        ("a.vbox", vbox("", "<USB><DeviceFilters><DeviceFilter name=\"evil\"/></DeviceFilters></USB>"), "evil"),
+        ("a.vbox", vbox("", "<VideoCapture file=\"/evil\"/>"), "evil"),
+        ("a.vmx", vmx("RemoteDisplay.vnc.enabled = \"TRUE\""), "RemoteDisplay"),
+        ("a.vmx", vmx("debugStub.listen.guest64.remote = \"TRUE\""), "debugStub"),
+        ("a.vmx", vmx("log.fileName = \"/root/evil\""), "evil"),
+        ("a.vmx", vmx("isolation.tools.copy.disable = \"FALSE\""), "isolation"),
+        ("a.vmx", vmx("usb.autoConnect.device0 = \"evil\""), "evil"),
+        ("a.vmx", vmx("workingDir = \"/evil\""), "evil"),
+        ("a.vmx", vmx("serial0.present = \"TRUE\"\nserial0.fileName = \"/evil\""), "evil"),
+        (
+            "a.json",
+            r#"{"schema":1,"kind":"machine-launch","architecture":"x86_64","evil":"x","machine":{"name":"a",
+               "cpu":{"sockets":1,"cores":1},"memory":1073741824,"firmware":{"kind":"bios"},"clock":"utc","disks":[],
+               "removable":[],"adapters":[],"serial_ports":0,"leftovers":[]}}"#
+                .into(),
+            "evil",
+        ),
+    ] {
+        let Document { kind, machines, .. } = document(name, text.as_bytes());
+        let written = write(kind, &machines[0], Some(Earlier { text: &text, keep: Keep::Harmless }));
+        assert!(!written.contains(word), "{text}\n{written}");
+        assert!(read(kind, written.as_bytes(), name).is_ok(), "{written}");
+    }
+    let walls = vmx("isolation.tools.copy.disable = \"TRUE\"");
+    let kept = write(MachineFile::Vmx, &Machine::new("a"), Some(Earlier { text: &walls, keep: Keep::Harmless }));
+    assert!(kept.contains("isolation.tools.copy.disable"), "a wall stays");
+    // The settings that nothing else tells of are named.
+    let text = domain("<qemu:commandline/><seclabel/>", "<vsock/>");
+    assert_eq!(unknown(MachineFile::DomainXml, &text), ["domain/commandline", "domain/seclabel", "devices/vsock"]);
 }
 
 #[test]
@@ -254,7 +358,7 @@ fn start_scripts_keep_to_their_subset() {
     let nasty = "a'b\u{2019}c \"$(Remove-Item x)\" `n\n; rm";
     let mut machines: Vec<Machine> = samples().iter().flat_map(|(n, b)| document(n, b).machines).collect();
     for machine in &mut machines {
-        machine.name = nasty.into();
+        machine.name = Name::cleaned(nasty, "");
         machine.description = Some(nasty.into());
     }
     for machine in &machines {
@@ -279,6 +383,57 @@ fn start_scripts_keep_to_their_subset() {
         }
         let words = || code.split(|c: char| !(c.is_alphanumeric() || c == '-'));
         assert!(words().all(|word| word != "Remove-Item" && word != "rm"), "a string got out: {code}");
+    }
+}
+
+/// A machine with the same strange text wherever a file can say one.
+fn hostile(text: &str) -> Machine {
+    let name = || Name::cleaned(text, "x");
+    let mut machine =
+        document("gatekeeper.vmx", &samples().into_iter().find(|(n, _)| n == "gatekeeper.vmx").unwrap().1)
+            .machines
+            .remove(0);
+    machine.name = name();
+    machine.description = Some(text.into());
+    machine.time_zone = Some(text.into());
+    machine.nvram = Some(text.into());
+    machine.system = Some(reformis_machine::System { cim_os_type: 101, description: Some(text.into()) });
+    for disk in &mut machine.disks {
+        disk.id = name();
+        disk.files = vec![format!("disk {text}")];
+        disk.format = Some(text.into());
+        disk.compression = Some(text.into());
+    }
+    for drive in &mut machine.removable {
+        drive.media = Some(text.into());
+    }
+    for adapter in &mut machine.adapters {
+        adapter.name = name();
+        adapter.network = Some(name());
+    }
+    machine
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 300, failure_persistence: None, ..ProptestConfig::default() })]
+    /// Whatever a stranger's file says, the script's code is the same: all of it stays inside strings.
+    #[test]
+    fn no_text_becomes_code_of_a_script(text in prop_oneof![any::<String>(), "['\"$`;(){}\n\r#\u{2018}-\u{201e} a]{0,40}"]) {
+        prop_assert_eq!(strip_strings(&script::write(&hostile(&text))), strip_strings(&script::write(&hostile("plain"))));
+    }
+
+    /// And every machine file that is written of it can be read, with its text in its place.
+    #[test]
+    fn no_text_breaks_a_machine_file(text in any::<String>()) {
+        let machine = hostile(&text);
+        for kind in [MachineFile::DomainXml, MachineFile::Vmx, MachineFile::Vbox, MachineFile::LaunchJson, MachineFile::Ovf] {
+            let written = write(kind, &machine, None);
+            let again = read(kind, written.as_bytes(), "again");
+            prop_assert!(again.is_ok(), "{}: {:?}\n{}", kind.word(), again.err(), written);
+            let again = again.unwrap().machines.remove(0);
+            prop_assert_eq!(again.disks.len(), machine.disks.len());
+            prop_assert_eq!(again.adapters.len(), machine.adapters.len());
+        }
     }
 }
 

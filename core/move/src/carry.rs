@@ -14,9 +14,9 @@ use reformis_disk::{
     disk::GrownDisk,
     overlay::{Edit, Overlay},
     pipeline::{self, Watch},
-    source::Links,
+    source::{self, Access, Links, Source},
 };
-use reformis_machine::{LandedDisk, Machine, MachineFile, Site};
+use reformis_machine::{Earlier, LandedDisk, Machine, MachineFile, Site};
 
 use crate::{
     TOOL, checksum,
@@ -27,7 +27,7 @@ use crate::{
     observer::{Context, Step},
     plan::{Plan, PlannedDisk},
     receipt::{self, DiskFacts, DiskRecord, FileDigest, LandedFile, MachineRecord, Receipt, SourceFile},
-    staging::{self, StagedFolder},
+    staging::{StagedFolder, write_into},
     target::{self, TargetDisk},
 };
 
@@ -66,7 +66,7 @@ pub struct Landing {
 /// Otherwise those of reading and writing; nothing half-made stays.
 pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     let started = Timestamp::now();
-    let prepared = draft::prepare(&options.order, &options.site, options.links)?;
+    let prepared = draft::prepare(&options.order, &options.site, options.links, context)?;
     let (plan, mut findings) = accepted(&prepared, &options.accept)?;
     let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME)?;
     if staged.had_stale() {
@@ -90,12 +90,13 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         guest: Some(prepared.inside.record.clone()).filter(|_| prepared.inside.has_system),
         findings: findings.iter().map(Finding::record).collect(),
     };
-    staging::write_file(&staged.path().join(receipt::FILE_NAME), &receipt.to_json())?;
+    let access = prepared.target.access();
+    write_into(staged.inside(), receipt::FILE_NAME, &receipt.to_json(), access)?;
     if context.is_cancelled() {
         return Err(reformis_disk::Error::Interrupted.into());
     }
     let folder = plan.folder.clone();
-    staged.commit(options.force)?;
+    staged.commit()?;
     tracing::info!(landing = %folder.display(), "landed");
     Ok(Landing { folder, receipt, machine, findings })
 }
@@ -167,6 +168,13 @@ impl Move<'_> {
         Ok((records, record))
     }
 
+    /// Who may open a file that holds all disks and the machine's settings.
+    fn access(&self) -> Access {
+        let target = &self.prepared.target;
+        let disks = self.plan.disks.iter().filter_map(|planned| target.disks.get(planned.source));
+        disks.fold(target.access(), |access, disk| access.and(disk.access()))
+    }
+
     fn archive_name(&self) -> String {
         format!("{}.ova", self.plan.machine.name)
     }
@@ -182,7 +190,7 @@ impl Move<'_> {
     fn holder(&self, machine: &Machine) -> Result<Holder> {
         let kind = self.plan.machine_file;
         if kind != MachineFile::Ova {
-            let folder = self.staged.path().to_path_buf();
+            let folder = self.staged.inside().clone();
             return Ok(Holder::Folder { folder, digests: kind == MachineFile::Ovf });
         }
         // As long as it can get: every number with all its digits.
@@ -195,11 +203,17 @@ impl Move<'_> {
             std::iter::once(format!("{}.ovf", machine.name)).chain(self.plan.disks.iter().map(|d| d.file.clone()));
         let lines: Vec<_> = names.map(|name| (name, digest.clone())).collect();
         let manifest = landing::manifest(&lines).len() as u64;
-        Ok(Holder::Archive(ArchiveFile::create(self.staged.path().join(self.archive_name()), descriptor, manifest)?))
+        Ok(Holder::Archive(ArchiveFile::create(
+            self.staged.inside(),
+            &self.archive_name(),
+            self.access(),
+            descriptor,
+            manifest,
+        )?))
     }
 
     /// The source's machine file, where it is of the same kind: what we have no word for is kept of it.
-    fn earlier(&self) -> Option<&str> {
+    fn earlier(&self) -> Option<Earlier<'_>> {
         self.plan.earlier(&self.prepared.target)
     }
 
@@ -221,7 +235,9 @@ impl Move<'_> {
         let (written, digests) = self.context.step(step, total, |watch| {
             std::thread::scope(|scope| {
                 let digests = scope.spawn(|| digest_parts(disk, &stop).inspect_err(&noting));
-                let written = holder.write(&whole, planned, &Watch { cancel: &stop, ..*watch }).inspect_err(&noting);
+                let written = holder
+                    .write(&whole, planned, disk.access(), &Watch { cancel: &stop, ..*watch })
+                    .inspect_err(&noting);
                 let digests = digests.join().unwrap_or(Err(reformis_disk::Error::Interrupted.into()));
                 (written, digests)
             })
@@ -247,7 +263,7 @@ impl Move<'_> {
 
     /// What the finished file of a disk says of itself.
     fn facts(&self, planned: &PlannedDisk, carried: &Carried) -> Result<Facts> {
-        landing::facts_of(&self.staged.path().join(self.result(planned)), planned, &carried.written.copied)
+        landing::facts_of(self.staged.inside(), &self.result(planned), planned, &carried.written.copied)
     }
 
     /// Writes the machine file, what belongs to it, and the manifest.
@@ -275,6 +291,8 @@ impl Move<'_> {
                 let descriptor = (name, archive.filled(bytes));
                 let lines = landing::manifest(&digests(&descriptor));
                 archive.finish((&descriptor.0, &descriptor.1), (&manifest, lines.as_bytes()))?;
+                let file = format!("{}/{manifest}", self.archive_name());
+                also.push(LandedFile { file, digest: FileDigest::blake3(lines.as_bytes()) });
                 LandedFile {
                     file: format!("{}/{}", self.archive_name(), descriptor.0),
                     digest: FileDigest::blake3(&descriptor.1),
@@ -286,14 +304,14 @@ impl Move<'_> {
                     made.files.push((manifest, lines.into_bytes()));
                 }
                 for (name, bytes) in &made.files {
-                    staging::write_file(&self.staged.path().join(name), bytes)?;
+                    write_into(self.staged.inside(), name, bytes, self.prepared.target.access())?;
                     also.push(LandedFile { file: name.clone(), digest: FileDigest::blake3(bytes) });
                 }
                 also.remove(0)
             }
         };
         if let Some((file, storage)) = &self.plan.nvram {
-            let bytes = landing::write_nvram(self.staged.path(), file, storage.as_ref())?;
+            let bytes = landing::write_nvram(self.staged.inside(), file, storage.as_ref())?;
             also.push(LandedFile { file: file.clone(), digest: FileDigest::blake3(&bytes) });
         }
         Ok(MachineRecord {
@@ -311,7 +329,8 @@ impl Move<'_> {
         let disk = &self.prepared.target.disks[planned.source];
         DiskRecord {
             id: disk.id.clone(),
-            source: disk.parts.iter().map(|part| target::absolute(part.storage.name())).collect(),
+            source: disk.parts.iter().map(|part| target::absolute(part.name())).collect(),
+            packed: disk.packed(),
             result: self.result(planned),
             before: disk.image.as_ref().map(|image| DiskFacts::from(&image.facts)),
             after: DiskFacts::from(after),
@@ -348,7 +367,11 @@ pub(crate) fn empty(planned: &PlannedDisk) -> LandedDisk {
 /// Digests the files that hold a disk, each against its line of the manifest, and those of the disks below it.
 fn digest_parts(disk: &TargetDisk, stop: &(dyn Fn() -> bool + Sync)) -> Result<Vec<SourceFile>> {
     let digest = |part: &target::Part| {
-        let digest = checksum::of_storage(&part.storage, part.entry.as_ref(), stop)?;
+        let digest = match &part.packed {
+            // Taken, and compared, when it was unpacked.
+            Some(packed) => packed.digest.clone(),
+            None => checksum::of_storage(&part.storage, part.entry.as_ref(), stop)?,
+        };
         Ok(target::source_file(part.storage.as_ref(), Some(digest)))
     };
     let below = disk.image.iter().flat_map(|image| &image.files).map(|file| {
@@ -358,13 +381,13 @@ fn digest_parts(disk: &TargetDisk, stop: &(dyn Fn() -> bool + Sync)) -> Result<V
     disk.parts.iter().map(digest).chain(below).collect()
 }
 
-/// The path of a result below `folder`, which may continue into an archive there.
-pub(crate) fn result_path(folder: &Path, result: &str, links: Links) -> Result<PathBuf> {
-    let archive = Path::new(result).components().next().map(|first| folder.join(first)).filter(|path| path.is_file());
-    match (archive, result.split_once('/')) {
-        (Some(_), Some((archive, member))) => {
-            Ok(reformis_disk::source::resolve_link(folder, "the receipt", archive, links)?.join(member))
-        }
-        _ => Ok(reformis_disk::source::resolve_link(folder, "the receipt", result, links)?),
+/// Opens a result below `folder`, whose name may continue into an archive there.
+pub(crate) fn open_result(folder: &Path, result: &str, links: Links) -> Result<Source> {
+    let open = |name: &str| -> Result<_> { Ok(Arc::new(source::open_link(folder, "the receipt", name, links)?)) };
+    if let Some((archive, member)) = result.split_once('/').filter(|(archive, _)| !archive.is_empty())
+        && folder.join(archive).is_file()
+    {
+        return Ok(source::locate_in(open(archive)?, Some(member))?);
     }
+    Ok(Source::Storage(open(result)?))
 }

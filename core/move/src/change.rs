@@ -8,7 +8,7 @@ use std::{
 use jiff::Timestamp;
 use reformis_disk::{Disk, overlay::Overlay, source};
 use reformis_guest::{Done, Guest, Hardware, Tree};
-use reformis_machine::{AdapterModel, ControllerKind, Firmware, Site};
+use reformis_machine::{AdapterModel, ControllerKind, Firmware, Mac, Site};
 
 use crate::{
     brief::{FirmwareKind, NewGuest},
@@ -38,7 +38,7 @@ pub struct RefitOptions {
     /// What will start it; what the disk boots with unless it is said.
     pub firmware: Option<FirmwareKind>,
     /// The hardware address of the machine's adapter.
-    pub mac: Option<String>,
+    pub mac: Option<Mac>,
     /// What is changed besides.
     pub guest: NewGuest,
     /// Codes of blockers that the person accepts.
@@ -74,7 +74,7 @@ pub fn refit(options: &RefitOptions, context: &Context<'_>) -> Result<Recast> {
             unchanged: false,
             keeps_entries: false,
             disks: vec![Some(inside::disk_place(controller, &destination.guest))],
-            adapters: vec![inside::adapter_place(model, &destination.guest, options.mac.as_deref())],
+            adapters: vec![inside::adapter_place(model, &destination.guest, options.mac)],
             host: destination.helpers.clone(),
         };
         let inside = inside::ready(vec![(0, disk.clone())], &hardware, &wishes)?;

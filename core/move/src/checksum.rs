@@ -8,6 +8,7 @@ use reformis_disk::{
     raw::RawDisk,
 };
 use reformis_machine::manifest::{Algorithm, Entry};
+use sha2::Digest as _;
 
 use crate::{
     error::{Error, Result},
@@ -31,36 +32,83 @@ pub(crate) fn of_storage(
         let value = pipeline::scan(&RawDisk::new(storage.clone()), &watch)?;
         return Ok(FileDigest { algorithm: "content".into(), value: value.to_string() });
     };
-    let value = match entry.algorithm {
-        Algorithm::Sha1 => hash::<sha1::Sha1>(storage.as_ref(), cancel)?,
-        Algorithm::Sha256 => hash::<sha2::Sha256>(storage.as_ref(), cancel)?,
-        Algorithm::Sha512 => hash::<sha2::Sha512>(storage.as_ref(), cancel)?,
-    };
-    if value != entry.digest {
-        return Err(Error::ManifestMismatch {
-            file: storage.name().into(),
-            algorithm: entry.algorithm.name(),
-            found: value,
-            expected: entry.digest.clone(),
-        });
-    }
-    Ok(FileDigest { algorithm: entry.algorithm.name().into(), value })
-}
-
-fn hash<D: sha2::Digest>(storage: &dyn Storage, cancel: &(dyn Fn() -> bool + Sync)) -> Result<String> {
-    let mut hasher = D::new();
+    let mut hasher = Hasher::new(Some(entry.algorithm));
     let mut buf = vec![0; PIECE as usize];
     let mut at = 0;
     while at < storage.len() {
         if cancel() {
             return Err(reformis_disk::Error::Interrupted.into());
         }
-        let piece = &mut buf[..PIECE.min(storage.len() - at) as usize];
+        let len = PIECE.min(storage.len() - at);
+        let Some(piece) = buf.get_mut(..len as usize) else { break };
         storage.read_at(at, piece)?;
-        hasher.update(&*piece);
-        at += piece.len() as u64;
+        hasher.update(piece);
+        at += len;
     }
-    Ok(hex(&hasher.finalize()))
+    let digest = hasher.finish();
+    compare(storage.name(), entry, &digest.value)?;
+    Ok(digest)
+}
+
+/// Fails when the digest `found` of `file` is not the one in its `entry`.
+///
+/// # Errors
+/// [`Error::ManifestMismatch`].
+pub(crate) fn compare(file: &str, entry: &Entry, found: &str) -> Result<()> {
+    if found == entry.digest {
+        return Ok(());
+    }
+    Err(Error::ManifestMismatch {
+        file: file.into(),
+        algorithm: entry.algorithm.name(),
+        found: found.into(),
+        expected: entry.digest.clone(),
+    })
+}
+
+/// A digest in the making: by the algorithm of a manifest, or BLAKE3 where there is none.
+pub(crate) enum Hasher {
+    Sha1(sha1::Sha1),
+    Sha256(sha2::Sha256),
+    Sha512(Box<sha2::Sha512>),
+    Blake3(Box<blake3::Hasher>),
+}
+
+impl Hasher {
+    pub(crate) fn new(algorithm: Option<Algorithm>) -> Self {
+        match algorithm {
+            Some(Algorithm::Sha1) => Self::Sha1(sha1::Sha1::new()),
+            Some(Algorithm::Sha256) => Self::Sha256(sha2::Sha256::new()),
+            Some(Algorithm::Sha512) => Self::Sha512(Box::default()),
+            None => Self::Blake3(Box::new(blake3::Hasher::new())),
+        }
+    }
+
+    pub(crate) fn update(&mut self, bytes: &[u8]) {
+        match self {
+            Self::Sha1(hasher) => hasher.update(bytes),
+            Self::Sha256(hasher) => hasher.update(bytes),
+            Self::Sha512(hasher) => hasher.update(bytes),
+            Self::Blake3(hasher) => drop(hasher.update(bytes)),
+        }
+    }
+
+    pub(crate) fn finish(self) -> FileDigest {
+        let (algorithm, value) = match self {
+            Self::Sha1(hasher) => (Algorithm::Sha1.name(), hex(&hasher.finalize())),
+            Self::Sha256(hasher) => (Algorithm::Sha256.name(), hex(&hasher.finalize())),
+            Self::Sha512(hasher) => (Algorithm::Sha512.name(), hex(&hasher.finalize())),
+            Self::Blake3(hasher) => ("blake3", hasher.finalize().to_string()),
+        };
+        FileDigest { algorithm: algorithm.into(), value }
+    }
+
+    /// The digest of `bytes`.
+    pub(crate) fn of(algorithm: Option<Algorithm>, bytes: &[u8]) -> FileDigest {
+        let mut hasher = Self::new(algorithm);
+        hasher.update(bytes);
+        hasher.finish()
+    }
 }
 
 /// A digest in lower-case hexadecimal digits.

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use reformis_disk::source::Links;
 use reformis_guest::Look;
-use reformis_machine::{Destination, Machine, RemovableKind, Site};
+use reformis_machine::{Destination, Mac, Machine, Name, RemovableKind, Site};
 use serde::Serialize;
 
 use crate::{
@@ -15,8 +15,9 @@ use crate::{
     error::{Error, Result},
     finding::Finding,
     inside::{self, GuestRecord, Inside},
+    observer::Context,
     plan::{self, Plan, shown},
-    target::{self, Opening, Pick, Target},
+    target::{self, Opening, Pick, Target, Unpack},
 };
 
 /// What to move, and how.
@@ -83,12 +84,13 @@ pub(crate) struct Prepared {
 }
 
 /// Opens the target and settles the brief.
-pub(crate) fn prepare(order: &Order, site: &Site, links: Links) -> Result<Prepared> {
+pub(crate) fn prepare(order: &Order, site: &Site, links: Links, context: &Context<'_>) -> Result<Prepared> {
     let (target, destination, proposal, boot) = match order {
         Order::Target { path, machine, destination, into, choices } => {
             let destination = site.destination(destination)?;
             let machine = machine.as_deref().map_or(Pick::Only, Pick::Named);
-            let mut target = target::open(path, &Opening { machine, ..Opening::new(links) })?;
+            let unpack = Some(Unpack { folder: into, context });
+            let mut target = target::open(path, &Opening { machine, unpack, ..Opening::new(links) })?;
             target.name = target::absolute(&target.name);
             let boot = plan::look_at_boot(&target, None);
             let into = target::absolute(&into.to_string_lossy());
@@ -107,7 +109,8 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links) -> Result<Prepar
             let machine = brief.journey.machine.as_deref().map_or(Pick::Only, Pick::Named);
             let named =
                 brief.disks.iter().filter_map(|disk| Some((disk.source.clone(), from(disk.file.as_ref()?).into())));
-            let opening = Opening { links, machine, files: named.collect() };
+            let unpack = Some(Unpack { folder: Path::new(&brief.journey.into), context });
+            let opening = Opening { links, machine, files: named.collect(), unpack };
             let target = target::open(Path::new(&brief.journey.source), &opening)?;
             let first = brief.disks.iter().min_by_key(|disk| disk.boot.unwrap_or(u32::MAX));
             let boot = plan::look_at_boot(&target, first.map(|disk| disk.source.as_str()));
@@ -141,8 +144,8 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links) -> Result<Prepar
 ///
 /// # Errors
 /// Those of opening the target; [`Error::Machine`] for a destination that is not known; [`Error::NotOffered`].
-pub fn draft(order: &Order, site: &Site, links: Links) -> Result<Draft> {
-    let prepared = prepare(order, site, links)?;
+pub fn draft(order: &Order, site: &Site, links: Links, context: &Context<'_>) -> Result<Draft> {
+    let prepared = prepare(order, site, links, context)?;
     let before = propose::machine_before(&prepared.target, prepared.boot.as_ref());
     let summary = summary(&prepared, &before);
     let Prepared { brief, notes, inside, findings, .. } = prepared;
@@ -180,7 +183,7 @@ fn summary(prepared: &Prepared, before: &Machine) -> Vec<Row> {
     };
     let file = prepared.target.described.as_ref().map_or("none", |described| described.kind.name());
     row("machine file", file.into(), prepared.brief.journey.machine_file.name().into());
-    row("name", before.name.clone(), new.name.clone());
+    row("name", before.name.to_string(), new.name.clone());
     let cpu = reformis_machine::Cpu { sockets: new.sockets, cores: new.cores };
     row("processors", before.cpu.to_string(), cpu.to_string());
     row("memory", shown(before.memory), shown(new.memory.0));
@@ -249,7 +252,8 @@ fn disks(prepared: &Prepared, before: &Machine, rows: &mut Vec<Row>) {
 }
 
 fn adapters(prepared: &Prepared, before: &Machine, rows: &mut Vec<Row>) {
-    let words = |model: reformis_machine::AdapterModel, mac: &str, network: &Option<String>, connected: bool| {
+    let spelled = |mac: Option<Mac>| mac.map_or_else(|| "no MAC".to_string(), |mac| mac.to_string());
+    let words = |model: reformis_machine::AdapterModel, mac: &str, network: &Option<Name>, connected: bool| {
         let network = network.as_deref().unwrap_or("no network");
         let plug = if connected { "" } else { ", unplugged" };
         format!("{model}, {mac}, on {network}{plug}")
@@ -257,25 +261,22 @@ fn adapters(prepared: &Prepared, before: &Machine, rows: &mut Vec<Row>) {
     let old: &[_] = if prepared.target.described.is_some() { &before.adapters } else { &[] };
     let mut told = Vec::new();
     for (index, new) in prepared.brief.adapters.iter().enumerate() {
-        let was = old.iter().find(|adapter| new.source.as_ref() == Some(&adapter.name));
+        let was = old.iter().find(|adapter| new.source.as_deref() == Some(&*adapter.name));
         told.extend(was.map(|adapter| adapter.name.clone()));
         let mac = match &new.mac {
             crate::brief::Mac::Keep => {
-                was.and_then(|old| old.mac.clone()).unwrap_or_else(|| "MAC from the host".into())
+                was.and_then(|old| old.mac).map_or_else(|| "MAC from the host".into(), |mac| mac.to_string())
             }
             crate::brief::Mac::Fresh => "a fresh MAC".into(),
-            crate::brief::Mac::Given(mac) => mac.clone(),
+            crate::brief::Mac::Given(mac) => mac.to_string(),
         };
         let what = new.source.clone().unwrap_or_else(|| format!("adapter {}", index + 1));
-        let of_old = |old: &reformis_machine::Adapter| {
-            words(old.model, old.mac.as_deref().unwrap_or("no MAC"), &old.network, old.connected)
-        };
+        let of_old = |old: &reformis_machine::Adapter| words(old.model, &spelled(old.mac), &old.network, old.connected);
         let before = was.map_or(String::new(), of_old);
         rows.push(Row { part: "adapters", what, before, after: words(new.model, &mac, &new.network, new.connected) });
     }
     for adapter in old.iter().filter(|adapter| !told.contains(&adapter.name)) {
-        let mac = adapter.mac.as_deref().unwrap_or("no MAC");
-        let before = words(adapter.model, mac, &adapter.network, adapter.connected);
-        rows.push(Row { part: "adapters", what: adapter.name.clone(), before, after: String::new() });
+        let before = words(adapter.model, &spelled(adapter.mac), &adapter.network, adapter.connected);
+        rows.push(Row { part: "adapters", what: adapter.name.to_string(), before, after: String::new() });
     }
 }

@@ -179,6 +179,30 @@ pub enum Error {
         /// The source.
         path: String,
     },
+    /// A result without a name.
+    #[error("'{path}' has no name that a file could get")]
+    NoFileName {
+        /// The path.
+        path: String,
+    },
+    /// The temporary name of a result is taken by something that is not ours: another user may have put it there.
+    #[error("'{path}' is in the way: {what}")]
+    InTheWay {
+        /// The temporary name.
+        path: String,
+        /// What lies there.
+        what: String,
+    },
+    /// A file can only be replaced by one of another owner.
+    #[error("'{path}' belongs to user {owner} and group {group}, and what replaces it cannot be given to them")]
+    OwnerNotKept {
+        /// The file.
+        path: String,
+        /// Number of its user.
+        owner: u32,
+        /// Number of its group.
+        group: u32,
+    },
     /// The place of a landing holds something that is no landing.
     #[error("'{path}' exists and is no landing (it holds no receipt): it is not replaced, also not with --force")]
     NotALanding {
@@ -234,6 +258,11 @@ impl Error {
             }
             Self::NotInPlace { .. } => Some("Write the result elsewhere, with --out FILE."),
             Self::SeveralHere { .. } => Some("Name one of them, not the folder."),
+            Self::InTheWay { .. } => Some(
+                "See who put it there, and remove it: results are written under this name first, and never through a \
+                 link or over someone else's file.",
+            ),
+            Self::OwnerNotKept { .. } => Some("Run as that user or as root, or remove the file first."),
             Self::NotALanding { .. } => Some("Choose another folder with --into, or move that one away."),
             _ => None,
         }

@@ -8,7 +8,9 @@ use reformis_guest::{
     AdapterPlace, DiskPlace, Done, Evidence, Found, Guest, Hardware, Link, Need, Refit, Remark, State, Summary, Wishes,
     edit,
 };
-use reformis_machine::{Adapter, AdapterModel, ControllerKind, Destination, Firmware, Machine, destination::Needs};
+use reformis_machine::{
+    Adapter, AdapterModel, ControllerKind, Destination, Firmware, Mac, Machine, destination::Needs,
+};
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -158,24 +160,24 @@ pub(crate) fn disk_place(controller: ControllerKind, table: &Table) -> DiskPlace
 }
 
 /// An adapter of `destination`, as its system will find it.
-pub(crate) fn adapter_place(model: AdapterModel, table: &Table, mac: Option<&str>) -> AdapterPlace {
-    let mac = mac.map(str::to_ascii_lowercase);
+pub(crate) fn adapter_place(model: AdapterModel, table: &Table, mac: Option<Mac>) -> AdapterPlace {
+    let mac = mac.map(|mac| mac.to_string());
     let needs = needs(table, model.name());
     AdapterPlace { model: model.name().into(), needs, before: mac.clone(), after: mac, name: None }
 }
 
 fn adapter_places(brief: &Brief, destination: &Destination, before: &Machine, after: &Machine) -> Vec<AdapterPlace> {
-    let old = |name: &Option<String>| before.adapters.iter().find(|adapter| name.as_ref() == Some(&adapter.name));
+    let old = |name: &Option<String>| before.adapters.iter().find(|adapter| name.as_deref() == Some(&*adapter.name));
     brief
         .adapters
         .iter()
         .zip(&after.adapters)
         .map(|(new, landed)| {
-            let was = old(&new.source).and_then(|adapter| adapter.mac.as_ref());
+            let was = old(&new.source).and_then(|adapter| adapter.mac);
             AdapterPlace {
-                before: was.map(|mac| mac.to_ascii_lowercase()),
+                before: was.map(|mac| mac.to_string()),
                 name: new.guest_name.clone(),
-                ..adapter_place(new.model, &destination.guest, landed.mac.as_deref())
+                ..adapter_place(new.model, &destination.guest, landed.mac)
             }
         })
         .collect()
@@ -184,7 +186,7 @@ fn adapter_places(brief: &Brief, destination: &Destination, before: &Machine, af
 /// The hardware of a machine as it is described, for a walk that changes nothing.
 fn described_hardware(machine: &Machine, table: &Table, keeps_entries: bool) -> Hardware {
     let order = guests_order(machine, machine.disks.len());
-    let adapter = |adapter: &Adapter| adapter_place(adapter.model, table, adapter.mac.as_deref());
+    let adapter = |adapter: &Adapter| adapter_place(adapter.model, table, adapter.mac);
     Hardware {
         uefi: machine.firmware != Firmware::Bios,
         unchanged: false,

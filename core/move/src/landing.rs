@@ -1,7 +1,8 @@
 //! What a landing is made of: the disks in their files, or in one archive, and the machine files beside them.
 
 use std::{
-    fs::{File, OpenOptions},
+    ffi::OsStr,
+    fs::File,
     io::{self, Write},
     os::unix::fs::FileExt,
     path::{Path, PathBuf},
@@ -9,22 +10,26 @@ use std::{
 };
 
 use reformis_disk::{
-    Disk, Facts,
+    ByteSize, Disk, Facts,
     formats::{self, NewImage},
-    output::Output,
+    output::{Output, PieceMaker},
     pipeline::{self, Copied, Watch},
-    source,
+    source::{self, Access},
 };
-use reformis_machine::{Destination, LandedDisk, Lost, Machine, MachineFile, domain, launch, ovf, script, vbox, vmx};
+use reformis_machine::{
+    Destination, Earlier, LandedDisk, Lost, Machine, MachineFile, domain, launch, ovf, script, vbox, vmx,
+};
 use sha2::{Digest as _, Sha256};
 
 use crate::{
     checksum::hex,
     error::{Error, Result},
     plan::{Plan, PlannedDisk},
-    staging,
+    staging::{Place, write_into},
 };
 
+/// The most bytes that a host keeps of a firmware's variables.
+const MAX_NVRAM: u64 = 64 << 20;
 /// Bytes of a record of an archive.
 const RECORD: u64 = 512;
 
@@ -41,10 +46,10 @@ pub(crate) fn machine_files(
     kind: MachineFile,
     landed: &[LandedDisk],
     destination: &Destination,
-    earlier: Option<&str>,
+    earlier: Option<Earlier<'_>>,
 ) -> Result<MachineFiles> {
     let name = &machine.name;
-    let failed = |error: io::Error| Error::io("writing", Path::new(name))(error);
+    let failed = |error: io::Error| Error::io("writing", Path::new(name.as_str()))(error);
     let descriptor = |earlier| ovf::write(machine, landed, family(destination), earlier).map_err(failed);
     let file = |ending: &str, text: String| (format!("{name}.{ending}"), text.into_bytes());
     let files = match kind {
@@ -105,7 +110,7 @@ pub(crate) fn with_files(plan: &Plan) -> Machine {
 /// Where the disks of a landing go.
 pub(crate) enum Holder {
     /// Each into a file of its own in this folder; with digests for a manifest.
-    Folder { folder: PathBuf, digests: bool },
+    Folder { folder: Place, digests: bool },
     /// All into one archive.
     Archive(ArchiveFile),
 }
@@ -120,32 +125,36 @@ pub(crate) struct Written {
 }
 
 impl Holder {
-    /// Writes `disk` as `planned`.
-    pub(crate) fn write(&mut self, disk: &dyn Disk, planned: &PlannedDisk, watch: &Watch<'_>) -> Result<Written> {
+    /// Writes `disk` as `planned`, into a file that is open to nobody who may not open one of `access`.
+    pub(crate) fn write(
+        &mut self,
+        disk: &dyn Disk,
+        planned: &PlannedDisk,
+        access: Access,
+        watch: &Watch<'_>,
+    ) -> Result<Written> {
         let new = NewImage { wrapping: planned.wrapping, ..NewImage::new(planned.shape, planned.size) };
         match self {
             Self::Folder { folder, digests } => {
-                let path = folder.join(&planned.file);
-                let file = new_file(&path)?;
+                let path = folder.path_of(&planned.file);
+                let file = folder.create(OsStr::new(&planned.file), access)?;
                 let own = file.try_clone().map_err(Error::io("opening", &path))?;
                 let name = path.to_string_lossy().into_owned();
                 let in_one_direction = *digests && formats::is_one_way(planned.shape);
                 let sink = Sink::new(own.try_clone().map_err(Error::io("opening", &path))?, 0);
+                let pieces = Arc::new(Mutex::new(vec![(path.clone(), own)]));
                 let output = if in_one_direction {
                     Output::pipe(sink.clone(), name)
                 } else {
-                    let folder = folder.clone();
-                    let make = move |piece: &str| {
-                        let path = folder.join(piece);
-                        new_file(&path).map_err(Error::into_disk)
-                    };
-                    Output::with_pieces(file, name, Box::new(make))
+                    Output::with_pieces(file, name, piece_maker(folder.clone(), access, pieces.clone()))
                 };
                 let copied = copy(disk, output, &new, watch)?;
-                own.sync_all().map_err(Error::io("flushing", &path))?;
+                for (path, file) in lock(&pieces).iter() {
+                    file.sync_all().map_err(Error::io("flushing", path))?;
+                }
                 let digest = match (in_one_direction, *digests) {
                     (true, _) => Some(sink.finish().1),
-                    (false, true) => Some(sha256_of(&path, watch)?),
+                    (false, true) => Some(sha256_of(folder.open_file(OsStr::new(&planned.file))?, &path, watch)?),
                     (false, false) => None,
                 };
                 Ok(Written { copied, digest, len: 0 })
@@ -166,13 +175,22 @@ fn copy(disk: &dyn Disk, output: Output, new: &NewImage, watch: &Watch<'_>) -> R
     Ok(pipeline::copy(disk, writer.as_mut(), watch)?)
 }
 
-fn new_file(path: &Path) -> Result<File> {
-    let file = OpenOptions::new().read(true).write(true).create_new(true).open(path);
-    file.map_err(Error::io("making", path))
+/// Makes further files in `folder`, and remembers all of them: each has to be flushed.
+fn piece_maker(folder: Place, access: Access, pieces: Arc<Mutex<Vec<(PathBuf, File)>>>) -> PieceMaker {
+    Box::new(move |piece: &str| {
+        let path = folder.path_of(piece);
+        let file = folder.create(OsStr::new(piece), access).map_err(Error::into_disk)?;
+        let own = file.try_clone().map_err(reformis_disk::Error::io("opening", path.to_string_lossy(), None))?;
+        lock(&pieces).push((path, own));
+        Ok(file)
+    })
 }
 
-fn sha256_of(path: &Path, watch: &Watch<'_>) -> Result<String> {
-    let mut file = File::open(path).map_err(Error::io("opening", path))?;
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn sha256_of(mut file: File, path: &Path, watch: &Watch<'_>) -> Result<String> {
     let (mut hash, mut buf) = (Sha256::new(), vec![0; 1 << 20]);
     loop {
         if (watch.cancel)() {
@@ -203,7 +221,7 @@ impl Sink {
     }
 
     fn inside(&self) -> MutexGuard<'_, Inside> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        lock(&self.0)
     }
 
     /// Number of bytes, and their digest.
@@ -238,9 +256,9 @@ pub(crate) struct ArchiveFile {
 }
 
 impl ArchiveFile {
-    /// Makes the archive at `path`, with room for a descriptor of `descriptor` bytes and a manifest of `manifest`.
-    pub(crate) fn create(path: PathBuf, descriptor: u64, manifest: u64) -> Result<Self> {
-        let file = new_file(&path)?;
+    /// Makes the archive `name` in `folder`, with room for a descriptor of `descriptor` bytes and a manifest of `manifest`.
+    pub(crate) fn create(folder: &Place, name: &str, access: Access, descriptor: u64, manifest: u64) -> Result<Self> {
+        let (file, path) = (folder.create(OsStr::new(name), access)?, folder.path_of(name));
         let room = (descriptor.next_multiple_of(RECORD), manifest.next_multiple_of(RECORD));
         Ok(Self { file, path, room, at: 2 * RECORD + room.0 + room.1 })
     }
@@ -294,8 +312,8 @@ pub(crate) fn manifest(lines: &[(String, String)]) -> String {
 }
 
 /// What the finished image says of itself, read back.
-pub(crate) fn facts_of(path: &Path, planned: &PlannedDisk, copied: &Copied) -> Result<Facts> {
-    let storage = source::open(path)?;
+pub(crate) fn facts_of(folder: &Place, result: &str, planned: &PlannedDisk, copied: &Copied) -> Result<Facts> {
+    let storage = source::open(&folder.path_of(result))?;
     Ok(match planned.wrapping {
         Some(kind) => Facts::of_stream(planned.shape, kind.name(), copied.size, storage.as_ref()),
         None => formats::open(storage, Some(planned.shape.format))?.facts,
@@ -303,8 +321,14 @@ pub(crate) fn facts_of(path: &Path, planned: &PlannedDisk, copied: &Copied) -> R
 }
 
 /// Writes a copy of the firmware's variables into the landing.
-pub(crate) fn write_nvram(folder: &Path, file: &str, storage: &dyn reformis_disk::Storage) -> Result<Vec<u8>> {
-    let bytes = crate::target::read_text(storage, 64 << 20)?;
-    staging::write_file(&folder.join(file), &bytes)?;
+pub(crate) fn write_nvram(folder: &Place, file: &str, storage: &dyn reformis_disk::Storage) -> Result<Vec<u8>> {
+    if storage.len() > MAX_NVRAM {
+        let (path, len) = (storage.name().into(), ByteSize(storage.len()));
+        let what = format!("the firmware's variables take {len}, and no host keeps more than {}", ByteSize(MAX_NVRAM));
+        return Err(reformis_disk::Error::Unsupported { path, what }.into());
+    }
+    let bytes = crate::target::read_text(storage, MAX_NVRAM)?;
+    let access = storage.identity().and_then(|identity| identity.access).unwrap_or(Access::ANYBODY);
+    write_into(folder, file, &bytes, access)?;
     Ok(bytes)
 }

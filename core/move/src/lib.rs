@@ -20,7 +20,7 @@ mod plan;
 pub mod prove;
 pub mod recast;
 pub mod receipt;
-mod staging;
+pub mod staging;
 pub mod survey;
 pub mod target;
 

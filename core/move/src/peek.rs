@@ -3,14 +3,14 @@
 use std::{io::Write, path::Path};
 
 use jiff::Timestamp;
-use reformis_disk::source::Links;
+use reformis_disk::source::{Access, Links};
 use reformis_guest::{Guest, Kind, Stat, Tree};
 use serde::Serialize;
 
 use crate::{
     change::tree_of,
     error::{Error, Result},
-    target::{self, Opening},
+    target::{self, Opening, Unpack},
 };
 
 /// Files that one archive takes.
@@ -21,6 +21,8 @@ pub struct Peek {
     tree: Tree,
     /// The system or the volume that paths begin on.
     pub name: String,
+    /// Who may read what the guest's files are read from.
+    pub access: Access,
 }
 
 /// An entry of a folder, or a file by itself.
@@ -40,16 +42,17 @@ pub struct Item {
 ///
 /// # Errors
 /// Those of opening; [`Error::NoSystem`], [`Error::NoSuchVolume`], [`Error::VolumeNotRead`].
-pub fn open(path: &Path, volume: Option<&str>, links: Links) -> Result<Peek> {
-    let target = target::open(path, &Opening::new(links))?;
+pub fn open(path: &Path, volume: Option<&str>, links: Links, unpack: Unpack<'_>) -> Result<Peek> {
+    let target = target::open(path, &Opening { unpack: Some(unpack), ..Opening::new(links) })?;
     let now = Timestamp::now().as_second();
+    let access = target.disks.iter().map(target::TargetDisk::access).reduce(Access::and).unwrap_or(Access::ANYBODY);
     let disks = crate::inside::readable_disks(&target);
     if disks.is_empty() {
         return Err(Error::NoSystem { path: path.to_string_lossy().into() });
     }
     let mut guest = Guest::open(disks, now)?;
     let (tree, name) = tree_of(&mut guest, volume, &path.to_string_lossy(), now)?;
-    Ok(Peek { tree, name })
+    Ok(Peek { tree, name, access })
 }
 
 impl Peek {

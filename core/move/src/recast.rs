@@ -17,7 +17,7 @@ use reformis_disk::{
     overlay::Edit,
     pipeline::{self, Copied, Watch, Writer},
     source::{
-        self, FileStorage, Links, Source, Stream,
+        self, Access, FileStorage, Links, Source, Stream,
         wrapped::{self, Wrapping},
     },
 };
@@ -31,7 +31,7 @@ use crate::{
     observer::{Context, Step},
     receipt::{self, DiskFacts, DiskRecord, Receipt, SourceFile},
     staging::{self, StagedFile},
-    target,
+    target::{self, unpack},
 };
 
 /// What to recast.
@@ -106,7 +106,7 @@ pub(crate) fn recast_edited(options: &Options, editor: Option<&Editor<'_>>, cont
     let job = Job::new(options, editor)?;
     let started = Timestamp::now();
     let staged_receipt = match &options.receipt {
-        Some(path) => Some(StagedFile::create(path, options.force)?),
+        Some(path) => Some(StagedFile::create(path, options.force, job.access())?),
         None => None,
     };
     let mut findings = Vec::new();
@@ -114,12 +114,14 @@ pub(crate) fn recast_edited(options: &Options, editor: Option<&Editor<'_>>, cont
         true => Source::Stream(Stream::pipe("stdin")),
         false => source::locate(&options.source)?,
     };
+    let is_packed = |stream: &Stream| stream.storage().is_some().then(|| stream.kind().to_string());
     // What is declared raw is raw, also where it looks like a stream.
     let source = if options.from == Some(Format::Raw) { source } else { source.unwrapped()? };
     let made = match source {
-        Source::Storage(storage) => job.copy_image(storage, &mut findings, context)?,
-        Source::Stream(stream) => job.copy_stream(&stream, &mut findings, context)?,
+        Source::Storage(storage) => (job.copy_image(storage, &mut findings, context)?, None),
+        Source::Stream(stream) => (job.copy_stream(&stream, &mut findings, context)?, is_packed(&stream)),
     };
+    let (made, packed) = made;
     tracing::info!(
         source = %options.source.display(),
         result = %options.result.display(),
@@ -132,10 +134,14 @@ pub(crate) fn recast_edited(options: &Options, editor: Option<&Editor<'_>>, cont
     let content_digest = made.copied.digest.to_string();
     let recast = Recast { before: made.before, after: made.after, content_digest, guest: made.guest, findings };
     if let Some(staged) = staged_receipt {
-        let receipt = job.receipt(&recast, made.sources, made.edits, started)?;
+        let receipt = job.receipt(&recast, (made.sources, made.edits, packed), started);
         let mut file = staged.file()?;
         file.write_all(&receipt.to_json()).map_err(Error::io("writing", staged.target()))?;
-        staged.commit(options.force)?;
+        staged.commit()?;
+    }
+    // Only now is nothing left that could fail.
+    if let Place::File(staged) = made.place {
+        staged.keep();
     }
     Ok(recast)
 }
@@ -157,6 +163,8 @@ struct Made {
     sources: Vec<SourceFile>,
     edits: Vec<Edit>,
     guest: Option<GuestRecord>,
+    /// The result under its name, which it loses again unless it is kept.
+    place: Place,
 }
 
 /// Where the result goes.
@@ -191,6 +199,11 @@ impl<'a> Job<'a> {
 
     fn is_stdout(&self) -> bool {
         self.options.result == Path::new("-")
+    }
+
+    /// Who may open the source.
+    fn access(&self) -> Access {
+        access_of(&self.options.source)
     }
 
     /// The source as messages call it.
@@ -234,8 +247,9 @@ impl<'a> Job<'a> {
         for made in self.made() {
             kept.iter().try_for_each(|source| refuse_same_file(source, made))?;
         }
-        let staged = StagedFile::create(&self.options.result, self.options.force)?;
-        let mut make = staged.pieces(self.options.force);
+        let access = kept.iter().map(|source| access_of(source)).reduce(Access::and).unwrap_or(Access::ANYBODY);
+        let staged = StagedFile::create(&self.options.result, self.options.force, access)?;
+        let mut make = staged.pieces();
         let folder = staging::parent(&self.options.result);
         let make_other = move |name: &str| {
             let made = folder.join(name);
@@ -250,7 +264,7 @@ impl<'a> Job<'a> {
     /// Gives the result its name, and tells what it is: an image says so itself, a pipe nothing.
     fn end(
         &self,
-        place: Place,
+        place: &mut Place,
         writer: Box<dyn Writer>,
         copied: &Copied,
         context: &Context<'_>,
@@ -264,7 +278,7 @@ impl<'a> Job<'a> {
             io::stdout().flush().map_err(Error::io("writing", Path::new("stdout")))?;
             return Ok(None);
         };
-        staged.commit(self.options.force)?;
+        staged.publish()?;
         let storage = FileStorage::open(&self.options.result)?;
         Ok(Some(match self.wrapping {
             Some(kind) => Facts::of_stream(self.shape, kind.name(), copied.size, &storage),
@@ -303,12 +317,12 @@ impl<'a> Job<'a> {
         let disk = GrownDisk::new(edited.disk, size);
         let total = pipeline::work(&disk)?;
         let read = std::iter::once(&storage).chain(&image.files).map(|file| file.name().into()).collect();
-        let (place, mut writer) = self.begin(Some(size), read)?;
+        let (mut place, mut writer) = self.begin(Some(size), read)?;
         let copied =
             context.step(&self.step("recasting"), total, |watch| pipeline::copy(&disk, writer.as_mut(), watch))?;
-        let after = self.end(place, writer, &copied, context)?;
+        let after = self.end(&mut place, writer, &copied, context)?;
         let sources = sources_of(&storage, &image);
-        Ok(Made { before: image.facts, after, copied, sources, edits: edited.edits, guest: edited.guest })
+        Ok(Made { before: image.facts, after, copied, sources, edits: edited.edits, guest: edited.guest, place })
     }
 
     /// From what can only be read forwards: raw bytes go straight through, what needs more is unpacked first.
@@ -331,7 +345,7 @@ impl<'a> Job<'a> {
                 direct = Some(self.through(&mut bytes, known, watch)?);
                 return Ok(None);
             }
-            let finding = Finding::Spooled { source: stream.name().into(), kind: stream.kind().into() };
+            let finding = unpack::spooled(stream);
             context.observer.tell(&finding);
             findings.push(finding);
             let file = self.spool_file()?;
@@ -347,7 +361,7 @@ impl<'a> Job<'a> {
             let made = self.copy_image(Arc::new(storage), findings, context)?;
             return Ok(Made { sources, ..made });
         }
-        let Some((copied, length, place, writer)) = direct else {
+        let Some((copied, length, mut place, writer)) = direct else {
             return Err(reformis_disk::Error::Interrupted.into());
         };
         if copied.size != length {
@@ -358,8 +372,8 @@ impl<'a> Job<'a> {
             Some(storage) => Facts::of_stream(shape, stream.kind(), length, storage.as_ref()),
             None => Facts::of_pipe(shape, stream.kind(), length),
         };
-        let after = self.end(place, writer, &copied, context)?;
-        Ok(Made { before, after, copied, sources, edits: Vec::new(), guest: None })
+        let after = self.end(&mut place, writer, &copied, context)?;
+        Ok(Made { before, after, copied, sources, edits: Vec::new(), guest: None, place })
     }
 
     /// Reads `stream` as a step.
@@ -411,29 +425,28 @@ impl<'a> Job<'a> {
         if self.is_stdin() {
             return "stdin.raw".into();
         }
-        let name = Path::new(stream.name());
-        let packed = name.extension().and_then(|e| e.to_str()).and_then(Wrapping::from_extension).is_some();
-        if packed { name.with_extension("").to_string_lossy().into() } else { stream.name().into() }
+        wrapped::inner_name(stream.name())
     }
 
     /// A nameless file beside the result, which goes with this run, however it ends.
     fn spool_file(&self) -> Result<File> {
         let folder = if self.is_stdout() { std::env::temp_dir() } else { staging::parent(&self.options.result) };
-        tempfile::tempfile_in(&folder).map_err(Error::io("making a file to unpack into, in", &folder))
+        unpack::spool_file(&folder)
     }
 
     fn receipt(
         &self,
         recast: &Recast,
-        sources: Vec<SourceFile>,
-        edits: Vec<Edit>,
+        made: (Vec<SourceFile>, Vec<Edit>, Option<String>),
         started: Timestamp,
-    ) -> Result<Receipt> {
+    ) -> Receipt {
+        let (sources, edits, packed) = made;
         let absolute = |path: &Path| target::absolute(&path.to_string_lossy());
         let pipe = |facts: Option<&Facts>| facts.map(DiskFacts::from);
         let disk = DiskRecord {
             id: self.source_name(),
             source: if self.is_stdin() { Vec::new() } else { vec![absolute(&self.options.source)] },
+            packed: recast.before.compression.clone().filter(|_| !self.is_stdin()).or(packed),
             result: if self.is_stdout() { String::new() } else { absolute(&self.options.result) },
             before: Some(DiskFacts::from(&recast.before)),
             after: pipe(recast.after.as_ref()).unwrap_or_else(|| DiskFacts {
@@ -444,7 +457,7 @@ impl<'a> Job<'a> {
             content_digest: recast.content_digest.clone(),
             edits,
         };
-        Ok(Receipt {
+        Receipt {
             schema: receipt::SCHEMA,
             tool: TOOL.into(),
             kind: receipt::Kind::Recast,
@@ -457,7 +470,7 @@ impl<'a> Job<'a> {
             machine: None,
             guest: recast.guest.clone(),
             findings: recast.findings.iter().map(Finding::record).collect(),
-        })
+        }
     }
 }
 
@@ -482,6 +495,12 @@ impl Read for Tail<'_> {
         self.last.drain(..self.last.len().saturating_sub(sector));
         Ok(len)
     }
+}
+
+/// Who may open the file at `path`, which may continue into an archive; anybody where there is none, as for a pipe.
+fn access_of(path: &Path) -> Access {
+    let file = path.ancestors().find_map(|path| std::fs::metadata(path).ok().filter(|metadata| !metadata.is_dir()));
+    file.map_or(Access::ANYBODY, |metadata| Access::of(&metadata))
 }
 
 fn refuse_same_file(source: &Path, result: &Path) -> Result<()> {

@@ -3,7 +3,11 @@
 use std::path::Path;
 
 use jiff::Timestamp;
-use reformis_disk::{Facts, overlay::Edit};
+use reformis_disk::{
+    Facts, Storage,
+    overlay::Edit,
+    source::{Access, FileStorage},
+};
 use reformis_machine::{Lost, Machine};
 use serde::{Deserialize, Serialize};
 
@@ -15,6 +19,9 @@ use crate::{
 
 /// Version of the receipt's schema that this version writes, and the newest that it reads.
 pub const SCHEMA: u32 = 1;
+
+/// The largest receipt that is read: each edit of a guest takes some hundred bytes.
+const MAX_BYTES: u64 = 64 << 20;
 
 /// The name of the receipt in a landing.
 pub const FILE_NAME: &str = "receipt.json";
@@ -75,6 +82,9 @@ pub struct SourceFile {
     /// Digest of its bytes; an archive has none of its own, its members have.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub digest: Option<FileDigest>,
+    /// Who may read and write the file; for the modes of what is made of it, and not recorded.
+    #[serde(skip)]
+    pub(crate) access: Option<Access>,
 }
 
 /// A digest of a file's bytes.
@@ -100,6 +110,9 @@ pub struct DiskRecord {
     pub id: String,
     /// Absolute paths of the files it was read from: none for a disk that starts empty, several for one in pieces.
     pub source: Vec<String>,
+    /// How that file is packed as a whole, where it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub packed: Option<String>,
     /// File in the landing.
     pub result: String,
     /// Shape and sizes before; `None` for a disk that starts empty.
@@ -111,6 +124,22 @@ pub struct DiskRecord {
     pub content_digest: String,
     /// What was changed on the way, and where.
     pub edits: Vec<Edit>,
+}
+
+impl DiskRecord {
+    /// Whether its edits lie in the disk; says what does not, as the end of a sentence.
+    fn check(&self) -> Result<(), String> {
+        for edit in &self.edits {
+            for range in &edit.ranges {
+                let (start, end, size) = (range.start, range.end, self.after.virtual_size);
+                if start >= end || end > size {
+                    let (edit, id) = (&edit.name, &self.id);
+                    return Err(format!("edit '{edit}' of disk '{id}' covers bytes {start} to {end} of {size}"));
+                }
+            }
+        }
+        Ok(())
+    }
 }
 
 /// What is recorded of an image.
@@ -168,22 +197,43 @@ pub struct LandedFile {
 }
 
 impl Receipt {
-    /// Reads the receipt at `path`.
+    /// Reads the receipt at `path`, which a stranger may have written.
     ///
     /// # Errors
-    /// [`Error::Receipt`] when it is none, or was written by a newer version.
+    /// [`Error::Receipt`] when it is not one, was written by a newer version, or says what cannot be; what the system says.
     pub fn read(path: &Path) -> Result<Self> {
+        Self::read_up_to(path, MAX_BYTES)
+    }
+
+    /// Reads the receipt at `path` when it has at most `most` bytes.
+    pub(crate) fn read_up_to(path: &Path, most: u64) -> Result<Self> {
+        let storage = FileStorage::open(path)?;
         let wrong = |what: String| Error::Receipt { path: path.to_string_lossy().into(), what };
-        let bytes = std::fs::read(path).map_err(|error| Error::io("reading", path)(error))?;
-        let value: serde_json::Value = serde_json::from_slice(&bytes).map_err(|error| wrong(error.to_string()))?;
-        match value.get("schema").and_then(serde_json::Value::as_u64) {
-            Some(schema) if schema <= u64::from(SCHEMA) => {}
-            Some(schema) => {
-                return Err(wrong(format!("its schema is {schema}, and this version reads up to {SCHEMA}")));
-            }
-            None => return Err(wrong("it has no schema number".into())),
+        if storage.len() > most {
+            return Err(wrong(format!("it has {} bytes, and a receipt has at most {most}", storage.len())));
         }
-        serde_json::from_value(value).map_err(|error| wrong(error.to_string()))
+        Self::parse(&crate::target::read_text(&storage, most)?).map_err(wrong)
+    }
+
+    /// Reads a receipt; the error is the end of a sentence.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    pub fn parse(bytes: &[u8]) -> Result<Self, String> {
+        #[derive(Deserialize)]
+        struct Version {
+            schema: Option<u64>,
+        }
+        // The parser goes 128 levels deep at the most.
+        let version: Version = serde_json::from_slice(bytes).map_err(|error| error.to_string())?;
+        match version.schema {
+            Some(schema) if schema <= u64::from(SCHEMA) => {}
+            Some(schema) => return Err(format!("its schema is {schema}, and this version reads up to {SCHEMA}")),
+            None => return Err("it has no schema number".into()),
+        }
+        let receipt: Self = serde_json::from_slice(bytes).map_err(|error| error.to_string())?;
+        receipt.disks.iter().try_for_each(DiskRecord::check)?;
+        Ok(receipt)
     }
 
     /// As it is written.

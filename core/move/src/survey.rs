@@ -10,7 +10,7 @@ use crate::{
     error::Result,
     finding::Finding,
     inside::{self, InsideSurvey},
-    target::{self, Opening, Pick, StreamFacts, Target},
+    target::{self, Opening, Pick, StreamFacts, Target, Unpack},
 };
 
 /// What one target is.
@@ -58,12 +58,13 @@ pub struct SurveyedDisk {
     pub in_use: Option<u64>,
 }
 
-/// Looks at `path`: one survey for each machine there.
+/// Looks at `path`: one survey for each machine there. What can only be read forwards is looked into where `unpack` says
+/// how, and else only its start.
 ///
 /// # Errors
 /// Those of [`target::open`].
-pub fn survey(path: &Path, links: Links) -> Result<Vec<Survey>> {
-    let nth = |index| target::open(path, &Opening { machine: Pick::Nth(index), ..Opening::new(links) });
+pub fn survey(path: &Path, links: Links, unpack: Option<Unpack<'_>>) -> Result<Vec<Survey>> {
+    let nth = |index| target::open(path, &Opening { machine: Pick::Nth(index), unpack, ..Opening::new(links) });
     let first = nth(0)?;
     let count = first.described.as_ref().map_or(1, |described| described.names.len());
     let others = (1..count).map(nth);
@@ -112,9 +113,9 @@ fn surveyed(disk: &target::TargetDisk, target: &mut Target) -> SurveyedDisk {
         files: disk
             .parts
             .iter()
-            .map(|part| &part.storage)
-            .chain(disk.image.iter().flat_map(|image| &image.files))
-            .map(|file| target::absolute(file.name()))
+            .map(target::Part::name)
+            .chain(disk.image.iter().flat_map(|image| image.files.iter().map(|file| file.name())))
+            .map(target::absolute)
             .collect(),
         stream: disk.stream.clone(),
         image: disk.image.as_ref().map(|image| image.facts.clone()),

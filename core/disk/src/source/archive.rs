@@ -1,6 +1,6 @@
 //! Archives and the files in them: what is stored plainly is read in place.
 
-use std::sync::Arc;
+use std::{collections::HashSet, sync::Arc};
 
 use super::{Identity, Links, Storage, check_relative_name, tar, zip};
 use crate::{
@@ -30,6 +30,7 @@ pub struct Member {
 #[derive(Default)]
 pub(super) struct Members {
     members: Vec<Member>,
+    names: HashSet<String>,
     /// Whether the archive's end is there.
     pub(super) ended: bool,
 }
@@ -42,7 +43,7 @@ impl Members {
     /// [`Error::Unsupported`] for too many.
     pub(super) fn add(&mut self, member: Member, path: &str) -> Result<()> {
         refuse_name(&member.name, path)?;
-        if self.members.iter().any(|m| m.name == member.name) {
+        if !self.names.insert(member.name.clone()) {
             return Err(Error::damaged(path, member.offset, format!("two members are called '{}'", member.name)));
         }
         if self.members.len() == MAX_MEMBERS {

@@ -11,7 +11,7 @@ use std::{
 
 use rustix::fs::SeekFrom as Whence;
 
-use super::{Links, Storage};
+use super::{Access, Links, Storage};
 use crate::{
     disk::Extent,
     error::{Error, Result},
@@ -26,6 +26,8 @@ pub struct Identity {
     pub len: u64,
     /// Time of the last change of its content; `None` for a block device, which keeps none that means anything.
     pub modified: Option<SystemTime>,
+    /// Who may read and write it; `None` for one without a name.
+    pub access: Option<Access>,
 }
 
 /// A file or block device that is only ever read.
@@ -35,32 +37,40 @@ pub struct FileStorage {
     name: String,
     allocated: u64,
     identity: Identity,
+    /// Whether it has no place of its own, and so nothing beside it.
+    spooled: bool,
 }
 
 impl FileStorage {
     /// Opens `path` for reading.
     ///
     /// # Errors
-    /// What the system says, and for a folder, a pipe or a socket that it is no file.
+    /// What the system says, and for a folder, a pipe or a socket that it is not a file.
     pub fn open(path: &Path) -> Result<Self> {
         let name = path.to_string_lossy().into_owned();
-        // Asked before opening: opening a pipe would wait for its writer.
-        let kind = std::fs::metadata(path).map_err(Error::io("opening", &name, None))?.file_type();
-        if !kind.is_file() && !kind.is_block_device() {
-            let what = if kind.is_dir() { "it is a folder" } else { "it is neither a file nor a block device" };
-            return Err(Error::Unsupported { path: name, what: what.into() });
-        }
-        let mut file = File::open(path).map_err(Error::io("opening", &name, None))?;
+        // Asked before opening: opening a pipe would wait for its writer, and a device may do something.
+        check_kind(std::fs::metadata(path).map_err(Error::io("opening", &name, None))?.file_type(), &name)?;
+        Self::opened(File::open(path).map_err(Error::io("opening", &name, None))?, path.into())
+    }
+
+    /// The open `file`, which was found at `path`.
+    ///
+    /// # Errors
+    /// As [`FileStorage::open`].
+    pub fn opened(mut file: File, path: PathBuf) -> Result<Self> {
+        let name = path.to_string_lossy().into_owned();
         let metadata = file.metadata().map_err(Error::io("opening", &name, None))?;
-        let device = kind.is_block_device();
+        check_kind(metadata.file_type(), &name)?;
+        let device = metadata.file_type().is_block_device();
         let len = if device {
             file.seek(SeekFrom::End(0)).map_err(Error::io("measuring", &name, None))?
         } else {
             metadata.len()
         };
-        let identity = Identity { path: path.into(), len, modified: (!device).then(|| modified(&metadata)) };
-        let allocated = if device { len } else { metadata.blocks() * 512 };
-        Ok(Self { file, name, allocated, identity })
+        let modified = (!device).then(|| modified(&metadata));
+        let identity = Identity { path, len, modified, access: Some(Access::of(&metadata)) };
+        let allocated = if device { len } else { metadata.blocks().saturating_mul(512) };
+        Ok(Self { file, name, allocated, identity, spooled: false })
     }
 
     /// A file without a name of its own, such as a spooled one; `name` stands for it in messages.
@@ -70,13 +80,21 @@ impl FileStorage {
     pub fn of_spool(file: File, name: String) -> Result<Self> {
         let metadata = file.metadata().map_err(Error::io("opening", &name, None))?;
         let path = PathBuf::from(&name);
-        let identity = Identity { path, len: metadata.len(), modified: Some(modified(&metadata)) };
-        Ok(Self { file, name, allocated: metadata.blocks() * 512, identity })
+        let identity = Identity { path, len: metadata.len(), modified: Some(modified(&metadata)), access: None };
+        Ok(Self { file, name, allocated: metadata.blocks().saturating_mul(512), identity, spooled: true })
     }
 
     fn changed(&self, what: impl Into<String>) -> Error {
         Error::Changed { path: self.name.clone(), what: what.into() }
     }
+}
+
+fn check_kind(kind: std::fs::FileType, name: &str) -> Result<()> {
+    if kind.is_file() || kind.is_block_device() {
+        return Ok(());
+    }
+    let what = if kind.is_dir() { "it is a folder" } else { "it is neither a file nor a block device" };
+    Err(Error::Unsupported { path: name.into(), what: what.into() })
 }
 
 fn modified(metadata: &std::fs::Metadata) -> SystemTime {
@@ -144,12 +162,17 @@ impl Storage for FileStorage {
     }
 
     fn sibling(&self, name: &str, links: Links) -> Result<Arc<dyn Storage>> {
+        if self.spooled {
+            return Err(Error::NoMember { archive: self.name.clone(), member: name.into() });
+        }
         let folder = self.identity.path.parent().filter(|folder| *folder != Path::new(""));
-        let path = super::resolve_link(folder.unwrap_or(Path::new(".")), &self.name, name, links)?;
-        Ok(Arc::new(Self::open(&path)?))
+        Ok(Arc::new(super::open_link(folder.unwrap_or(Path::new(".")), &self.name, name, links)?))
     }
 
     fn neighbours(&self) -> Result<Vec<String>> {
+        if self.spooled {
+            return Ok(Vec::new());
+        }
         let folder = self.identity.path.parent().filter(|folder| *folder != Path::new("")).unwrap_or(Path::new("."));
         let entries = std::fs::read_dir(folder).map_err(Error::io("listing", folder.to_string_lossy(), None))?;
         let files = entries.flatten().filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_file()));

@@ -1,8 +1,10 @@
 //! Where a disk is stored: a file, a block device, a member of an archive in place, or several pieces in a row.
 
+mod access;
 pub mod archive;
 mod cursor;
 mod file;
+mod links;
 mod memory;
 mod pieces;
 mod stream;
@@ -16,11 +18,13 @@ use std::{
     sync::Arc,
 };
 
+pub use access::Access;
 pub use archive::Archive;
 pub use file::{FileStorage, Identity};
+pub use links::{Links, check_relative_name, open_link};
 pub use memory::MemoryStorage;
 pub use pieces::Pieces;
-pub use stream::Stream;
+pub use stream::{Stream, unpacked};
 use wrapped::Wrapping;
 
 use crate::{
@@ -181,6 +185,23 @@ impl Source {
         }
     }
 
+    /// What can be read at any place.
+    ///
+    /// # Errors
+    /// [`Error::Unsupported`] for what can only be read forwards.
+    pub fn random_access(self) -> Result<Arc<dyn Storage>> {
+        match self {
+            Self::Storage(storage) => Ok(storage),
+            Self::Stream(stream) => Err(Error::Unsupported {
+                path: stream.name().into(),
+                what: format!(
+                    "it is compressed ({}) and can only be read forwards, which `reformis recast` does",
+                    stream.kind()
+                ),
+            }),
+        }
+    }
+
     /// A stream instead of a file that is compressed as a whole.
     ///
     /// # Errors
@@ -200,16 +221,7 @@ impl Source {
 /// # Errors
 /// Those of [`locate`]; [`Error::Unsupported`] for a compressed member of an archive.
 pub fn open(path: &Path) -> Result<Arc<dyn Storage>> {
-    match locate(path)? {
-        Source::Storage(storage) => Ok(storage),
-        Source::Stream(stream) => Err(Error::Unsupported {
-            path: stream.name().into(),
-            what: format!(
-                "it is compressed ({}) and can only be read forwards, which `reformis recast` does",
-                stream.kind()
-            ),
-        }),
-    }
+    locate(path)?.random_access()
 }
 
 /// The longest beginning of `path` that is a file, and the rest of it.
@@ -225,92 +237,4 @@ fn split_at_archive(path: &Path) -> (PathBuf, Option<String>) {
         }
     }
     (path.into(), None)
-}
-
-/// Whether names that a stranger's file contains may lead outside its own folder.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Links {
-    /// Only to plain files in the folder of the file that names them, or below it.
-    #[default]
-    OwnFolder,
-    /// Anywhere, but never to a device.
-    Trusted,
-}
-
-/// Resolves `name`, which the file in `folder` called `by` contains, to a plain file.
-///
-/// # Errors
-/// [`Error::UnsafeName`] when it leads out of the folder (also through a symbolic link) or to something that is no
-/// plain file; what the system says when it is not there.
-pub fn resolve_link(folder: &Path, by: &str, name: &str, links: Links) -> Result<PathBuf> {
-    let refuse =
-        |why: &str, trustable| Error::UnsafeName { path: by.into(), name: name.into(), why: why.into(), trustable };
-    if links == Links::OwnFolder
-        && let Err(why) = check_relative_name(name)
-    {
-        return Err(refuse(why, true));
-    }
-    let path = folder.join(name);
-    let shown = || path.to_string_lossy().into_owned();
-    let real = path.canonicalize().map_err(Error::io("opening", shown(), None))?;
-    let home = folder.canonicalize().map_err(Error::io("opening", folder.to_string_lossy(), None))?;
-    if links == Links::OwnFolder && !real.starts_with(&home) {
-        return Err(refuse("a symbolic link leads it out of that file's folder", true));
-    }
-    let metadata = real.metadata().map_err(Error::io("opening", shown(), None))?;
-    if !metadata.is_file() {
-        return Err(refuse("that is no plain file", false));
-    }
-    Ok(path)
-}
-
-/// Says why `name` is not a relative path that stays below the folder where it starts.
-///
-/// # Errors
-/// The reason, as the end of a sentence.
-pub fn check_relative_name(name: &str) -> Result<(), &'static str> {
-    let bytes = name.as_bytes();
-    if name.is_empty() {
-        return Err("the name is empty");
-    }
-    if name.contains('\0') {
-        return Err("the name holds a NUL character");
-    }
-    let drive = bytes.len() > 1 && bytes[1] == b':' && bytes[0].is_ascii_alphabetic();
-    if name.starts_with(['/', '\\']) || drive {
-        return Err("the name is absolute");
-    }
-    if name.split(['/', '\\']).any(|part| part == "..") {
-        return Err("the name climbs out of its folder");
-    }
-    Ok(())
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn names_that_leave_their_folder_are_refused() {
-        for name in ["", "/etc/passwd", "../x", "a/../../x", "..", "C:\\x", "\\\\host\\x", "a\0b", "a\\..\\..\\b"] {
-            assert!(check_relative_name(name).is_err(), "{name:?}");
-        }
-        for name in ["disk.vmdk", "sub/disk.vmdk", "./disk", "..disk", "a..b", "küste.vmdk"] {
-            assert_eq!(check_relative_name(name), Ok(()), "{name:?}");
-        }
-    }
-
-    #[test]
-    fn a_link_out_of_the_folder_needs_trust_and_a_device_is_never_opened() {
-        let outside = tempfile::tempdir().unwrap();
-        let inside = tempfile::tempdir().unwrap();
-        std::fs::write(outside.path().join("secret"), b"x").unwrap();
-        std::os::unix::fs::symlink(outside.path().join("secret"), inside.path().join("link")).unwrap();
-        std::os::unix::fs::symlink("/dev/null", inside.path().join("null")).unwrap();
-        let resolve = |name: &str, links| resolve_link(inside.path(), "x.ovf", name, links);
-        assert!(matches!(resolve("link", Links::OwnFolder), Err(Error::UnsafeName { trustable: true, .. })));
-        assert!(resolve("link", Links::Trusted).is_ok());
-        assert!(matches!(resolve("null", Links::Trusted), Err(Error::UnsafeName { trustable: false, .. })));
-        assert!(matches!(resolve("absent", Links::OwnFolder), Err(Error::Io { .. })));
-    }
 }

@@ -65,6 +65,18 @@ impl Stream {
         &self.name
     }
 
+    /// The same, reading `storage` in place of its own file.
+    #[must_use]
+    pub fn over(&self, storage: Arc<dyn Storage>) -> Self {
+        let origin = match &self.origin {
+            Origin::Pipe => Origin::Pipe,
+            Origin::Wrapped(_) => Origin::Wrapped(storage),
+            Origin::InTar(_, member) => Origin::InTar(storage, member.clone()),
+            Origin::InZip(_, member) => Origin::InZip(storage, member.clone()),
+        };
+        Self { origin, ..self.clone() }
+    }
+
     /// How it is compressed, as words.
     pub fn kind(&self) -> &str {
         &self.kind
@@ -107,21 +119,12 @@ impl Stream {
             }
             Origin::InTar(storage, member) => {
                 let mut forward = Forward::new(storage.clone(), counted);
-                let mut unpacked = self.unpack(&mut forward)?;
+                let mut unpacked = unpacked(&mut forward, &self.name)?;
                 tar::visit_member(&mut unpacked, storage.name(), member, &mut |stream, len| inner(stream, Some(len)))
             }
             Origin::InZip(storage, member) => {
                 zip::visit_member(storage.as_ref(), member, counted, &mut |stream, len| inner(stream, Some(len)))
             }
-        }
-    }
-
-    /// Unpacks `stream`, whose kind its first bytes tell.
-    fn unpack<'a>(&self, stream: &'a mut (dyn Read + Send)) -> Result<Box<dyn Read + Send + 'a>> {
-        let (head, chained) = peek(stream, &self.name)?;
-        match Wrapping::detect(&head) {
-            Some(kind) => kind.unpack(chained).map_err(Error::io("unpacking", &self.name, None)),
-            None => Ok(Box::new(chained)),
         }
     }
 
@@ -140,6 +143,19 @@ impl Stream {
             }
             None => visit(&mut chained, len),
         }
+    }
+}
+
+/// What `stream` unpacks to, whose kind its first bytes tell; the same where they tell none. `name` stands for it in
+/// messages.
+///
+/// # Errors
+/// [`Error::Damaged`] for a start that cannot be read.
+pub fn unpacked<'a>(stream: &'a mut (dyn Read + Send), name: &str) -> Result<Box<dyn Read + Send + 'a>> {
+    let (head, chained) = peek(stream, name)?;
+    match Wrapping::detect(&head) {
+        Some(kind) => kind.unpack(chained).map_err(Error::io("unpacking", name, None)),
+        None => Ok(Box::new(chained)),
     }
 }
 

@@ -82,12 +82,31 @@ impl Wrapping {
     pub fn unpack<'a>(self, packed: impl Read + Send + 'a) -> io::Result<Box<dyn Read + Send + 'a>> {
         Ok(match self {
             Self::Gzip => Box::new(flate2::read::MultiGzDecoder::new(packed)),
-            Self::Zstd => Box::new(zstd::stream::read::Decoder::new(packed)?),
-            Self::Xz => Box::new(liblzma::read::XzDecoder::new_multi_decoder(packed)),
+            Self::Zstd => {
+                let mut decoder = zstd::stream::read::Decoder::new(packed)?;
+                decoder.window_log_max(MOST_WINDOW)?;
+                Box::new(decoder)
+            }
+            Self::Xz => {
+                let concatenated = liblzma::stream::CONCATENATED;
+                let decoder = liblzma::stream::Stream::new_stream_decoder(MOST_XZ, concatenated);
+                Box::new(liblzma::read::XzDecoder::new_stream(packed, decoder.map_err(io::Error::from)?))
+            }
             Self::Bzip2 => Box::new(bzip2::read::MultiBzDecoder::new(packed)),
         })
     }
 }
+
+/// The name of what is inside a stream called `name`: without the ending that says how it is packed.
+pub fn inner_name(name: &str) -> String {
+    let path = std::path::Path::new(name);
+    let packed = path.extension().and_then(|ending| ending.to_str()).and_then(Wrapping::from_extension).is_some();
+    if packed { path.with_extension("").to_string_lossy().into_owned() } else { name.into() }
+}
+
+/// The most memory for what an unpacker looks back at: the largest window of zstd, and all of xz.
+const MOST_WINDOW: u32 = 26;
+const MOST_XZ: u64 = 96 << 20;
 
 /// Reads a storage from its start on, and tells how much.
 pub(super) struct Forward<'a> {

@@ -4,4 +4,5 @@ mod read;
 mod write;
 
 pub use read::{looks_like, read};
+pub(crate) use write::kept;
 pub use write::write;

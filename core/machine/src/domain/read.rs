@@ -3,11 +3,12 @@
 use roxmltree::{Document, Node};
 
 use crate::{
-    device::{Adapter, AdapterModel, ControllerKind, DiskDevice, Leftover, Removable, RemovableKind, Tpm, mac},
+    device::{Adapter, AdapterModel, ControllerKind, DiskDevice, Leftover, Removable, RemovableKind, Tpm},
     error::{Error, Result},
     limits,
     model::{Clock, Cpu, Firmware, Machine, Sign, System},
     systems::Vocabulary,
+    typed::{self, Mac, Name},
     units::si_bytes_per_unit,
     xml::{self, Element},
 };
@@ -49,7 +50,7 @@ impl Reader<'_> {
             return Err(self.invalid(root, "the outermost element is not 'domain'"));
         }
         let mut machine = Machine::new(root.value("name").unwrap_or("machine"));
-        machine.uuid = root.value("uuid").map(str::to_string);
+        machine.uuid = root.value("uuid").and_then(typed::uuid);
         machine.description = root.value("description").or_else(|| root.value("title")).map(str::to_string);
         machine.memory = self.memory(root)?;
         machine.cpu = self.cpu(root)?;
@@ -178,11 +179,15 @@ impl Reader<'_> {
             machine.removable.push(Removable { kind, controller, media: file });
             return Ok(());
         }
+        // Each disk asks all controllers.
+        if machine.disks.len() >= limits::MAX_DEVICES {
+            return Err(self.invalid(node, "more disks than any machine has"));
+        }
         let Some(file) = file.or_else(|| elsewhere(node)) else {
             return Err(self.invalid(node, "a disk that does not say which file it is kept in"));
         };
         machine.disks.push(DiskDevice {
-            id: if name.is_empty() { format!("disk{}", machine.disks.len()) } else { name.to_string() },
+            id: Name::cleaned(name, &format!("disk{}", machine.disks.len())),
             files: vec![file],
             compression: None,
             format: node.first("driver").and_then(|driver| driver.attr("type")).map(str::to_string),
@@ -308,7 +313,10 @@ fn adapter(node: Node<'_, '_>, index: usize) -> Adapter {
     let model = node.first("model").and_then(|model| model.attr("type"));
     let alias = node.first("alias").and_then(|alias| alias.attr("name"));
     Adapter {
-        name: alias.or_else(|| node.first("target")?.attr("dev")).map_or_else(|| format!("net{index}"), str::to_string),
+        name: Name::cleaned(
+            alias.or_else(|| node.first("target")?.attr("dev")).unwrap_or_default(),
+            &format!("net{index}"),
+        ),
         model: match model.unwrap_or_default() {
             "virtio" | "virtio-transitional" | "virtio-non-transitional" => AdapterModel::VirtioNet,
             "e1000e" => AdapterModel::E1000e,
@@ -318,8 +326,8 @@ fn adapter(node: Node<'_, '_>, index: usize) -> Adapter {
             word if word.starts_with("e1000") => AdapterModel::E1000,
             _ => AdapterModel::Unknown,
         },
-        mac: node.first("mac").and_then(|node| node.attr("address")).and_then(mac),
-        network: word("network").map(str::to_string).or_else(bridge),
+        mac: node.first("mac").and_then(|node| node.attr("address")).and_then(Mac::parse),
+        network: word("network").map(str::to_string).or_else(bridge).map(|name| Name::cleaned(&name, "network")),
         connected: node.first("link").and_then(|link| link.attr("state")) != Some("down"),
     }
 }

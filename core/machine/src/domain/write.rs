@@ -2,10 +2,11 @@
 
 use std::io;
 
-use roxmltree::Node;
+use roxmltree::Document;
 
 use crate::{
     device::{Adapter, AdapterModel, ControllerKind, DiskDevice, RemovableKind, Tpm},
+    earlier::{Earlier, Keep, Rank},
     model::{Clock, Firmware, Machine},
     systems::Vocabulary,
     xml::{
@@ -37,32 +38,83 @@ const OURS: [&str; 17] = [
     "genid",
 ];
 
-/// Devices of an earlier domain that are kept: they are made for any guest, and need nothing of their host.
-const KEPT_DEVICES: [&str; 4] = ["watchdog", "panic", "vsock", "crypto"];
+/// Elements of an earlier domain that stay: numbers and switches of the machine itself.
+const HARMLESS: [&str; 8] =
+    ["memtune", "cputune", "pm", "iothreads", "maxMemory", "keywrap", "perf", "defaultiothread"];
+
+/// Features that stay: switches of the processor and of the hypervisor's own interface.
+const HARMLESS_FEATURES: [&str; 12] =
+    ["pae", "hap", "viridian", "hyperv", "kvm", "pvspinlock", "vmport", "pmu", "ioapic", "vmcoreinfo", "msrs", "hpt"];
+
+/// Devices that stay: they are made for any guest, and need nothing of their host.
+const HARMLESS_DEVICES: [&str; 2] = ["watchdog", "panic"];
+
+/// Devices that the machine says anew, or that were told when it was read.
+const OUR_DEVICES: [&str; 26] = [
+    "emulator",
+    "disk",
+    "controller",
+    "interface",
+    "serial",
+    "console",
+    "parallel",
+    "channel",
+    "tpm",
+    "input",
+    "graphics",
+    "audio",
+    "sound",
+    "video",
+    "memballoon",
+    "rng",
+    "hostdev",
+    "redirdev",
+    "redirfilter",
+    "filesystem",
+    "smartcard",
+    "hub",
+    "shmem",
+    "memory",
+    "nvram",
+    "iommu",
+];
+
+/// What stays of an earlier domain (libvirt, "Domain XML format").
+pub(crate) fn kept(document: &Document<'_>, keep: Keep) -> Kept {
+    Kept::of(document, &[], |kept| {
+        let root = document.root_element();
+        kept.take("domain", root, keep, |node| match node.tag_name().namespace() {
+            // Elements in other namespaces speak to the emulator itself: its command line is one of them.
+            Some(_) => Rank::Unknown,
+            None => Rank::of(node.tag_name().name(), &OURS, &HARMLESS),
+        });
+        if let Some(metadata) = root.first("metadata") {
+            // What programs note for themselves; the host only stores it.
+            kept.take("metadata", metadata, keep, |node| match node.tag_name().namespace() {
+                Some(OSINFO) => Rank::Ours,
+                _ => Rank::Harmless,
+            });
+        }
+        if let Some(devices) = root.first("devices") {
+            kept.take("devices", devices, keep, |node| {
+                Rank::of(node.tag_name().name(), &OUR_DEVICES, &HARMLESS_DEVICES)
+            });
+        }
+        if let Some(features) = root.first("features") {
+            kept.take("features", features, keep, |node| {
+                Rank::of(node.tag_name().name(), &["acpi", "apic", "smm"], &HARMLESS_FEATURES)
+            });
+        }
+    })
+}
 
 /// The domain for `machine`, whose controllers and adapters are those of a virtio host already. `earlier` is the domain
-/// that it was read from, if it was one: what this writer has no word for is kept of it.
+/// that it was read from, if it was one: what this writer has no word for, and is harmless, is kept of it.
 ///
 /// # Errors
 /// None that memory can have; the writer below knows no other kind of result.
-pub fn write(machine: &Machine, earlier: Option<&str>) -> io::Result<String> {
-    let parsed = earlier.and_then(|text| xml::parse(text, "").ok());
-    let kept = parsed.as_ref().and_then(|document| {
-        let root = document.root_element();
-        let mut kept = Kept::of(document, &[])?;
-        kept.take("domain", root, |node| !OURS.contains(&node.tag_name().name()));
-        if let Some(metadata) = root.first("metadata") {
-            kept.take("metadata", metadata, |node| node.tag_name().namespace() != Some(OSINFO));
-        }
-        if let Some(devices) = root.first("devices") {
-            kept.take("devices", devices, |node| KEPT_DEVICES.contains(&node.tag_name().name()));
-        }
-        if let Some(features) = root.first("features") {
-            let ours = ["acpi", "apic", "smm"];
-            kept.take("features", features, |node: &Node<'_, '_>| !ours.contains(&node.tag_name().name()));
-        }
-        Some(kept)
-    });
+pub fn write(machine: &Machine, earlier: Option<Earlier<'_>>) -> io::Result<String> {
+    let kept = earlier.and_then(|earlier| Some(kept(&xml::parse(earlier.text, "").ok()?, earlier.keep)));
     let kept = kept.unwrap_or_default();
     let names: Vec<String> = kept.namespaces.iter().map(|(prefix, _)| xmlns(prefix)).collect();
     let mut attributes = vec![("type", "kvm")];
@@ -77,7 +129,7 @@ fn xmlns(prefix: &str) -> String {
 fn domain(xml: &mut Xml, machine: &Machine, kept: &Kept) -> io::Result<()> {
     text(xml, "name", &machine.name)?;
     if let Some(uuid) = &machine.uuid {
-        text(xml, "uuid", uuid)?;
+        text(xml, "uuid", &uuid.to_string())?;
     }
     if let Some(description) = &machine.description {
         text(xml, "description", description)?;
@@ -180,7 +232,7 @@ fn devices(xml: &mut Xml, machine: &Machine, kept: &Kept) -> io::Result<()> {
         around(xml, "disk", &[("type", "file"), ("device", "cdrom")], |xml| {
             empty(xml, "driver", &[("name", "qemu"), ("type", "raw")])?;
             if let Some(media) = &drive.media {
-                empty(xml, "source", &[("file", &xml::clean(media))])?;
+                empty(xml, "source", &[("file", media)])?;
             }
             empty(xml, "target", &[("dev", &names.next("sd")), ("bus", "sata")])?;
             empty(xml, "readonly", &[])
@@ -222,9 +274,9 @@ fn write_adapter(xml: &mut Xml, adapter: &Adapter) -> io::Result<()> {
     };
     around(xml, "interface", &[("type", kind)], |xml| {
         if let Some(mac) = &adapter.mac {
-            empty(xml, "mac", &[("address", mac)])?;
+            empty(xml, "mac", &[("address", &mac.to_string())])?;
         }
-        empty(xml, "source", &[(kind, &xml::clean(name))])?;
+        empty(xml, "source", &[(kind, name)])?;
         let model = match adapter.model {
             AdapterModel::E1000
             | AdapterModel::E1000e
@@ -251,7 +303,7 @@ fn write_disk(xml: &mut Xml, disk: &DiskDevice, names: &mut TargetNames) -> io::
     let format = disk.format.as_deref().unwrap_or("raw");
     around(xml, "disk", &[("type", "file"), ("device", "disk")], |xml| {
         empty(xml, "driver", &[("name", "qemu"), ("type", format), ("discard", "unmap")])?;
-        empty(xml, "source", &[("file", &xml::clean(disk.files.first().map_or("", String::as_str)))])?;
+        empty(xml, "source", &[("file", disk.files.first().map_or("", String::as_str))])?;
         empty(xml, "target", &[("dev", &name), ("bus", bus)])?;
         if let Some(boot) = disk.boot {
             empty(xml, "boot", &[("order", &boot.to_string())])?;

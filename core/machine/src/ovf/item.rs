@@ -28,7 +28,8 @@ pub(super) mod resource {
 /// An item, its texts as they stand.
 #[derive(Debug)]
 pub(super) struct Item<'a> {
-    pub(super) line: u32,
+    /// Where it starts in the file's text.
+    pub(super) start: usize,
     pub(super) instance: &'a str,
     pub(super) kind: u16,
     pub(super) subtype: String,
@@ -48,7 +49,7 @@ pub(super) struct Item<'a> {
 impl<'a> Item<'a> {
     pub(super) fn read(node: Node<'a, '_>) -> Self {
         Self {
-            line: node.document().text_pos_at(node.range().start).row,
+            start: node.range().start,
             instance: node.value("InstanceID").unwrap_or_default(),
             kind: node.value("ResourceType").and_then(|text| text.parse().ok()).unwrap_or(0),
             subtype: node.value("ResourceSubType").unwrap_or_default().to_ascii_lowercase(),

@@ -7,4 +7,5 @@ mod vendor;
 mod write;
 
 pub use read::{Package, PackageFile, looks_like, read};
+pub(crate) use write::kept;
 pub use write::{ignored, write};

@@ -10,16 +10,21 @@ use super::{
     vendor::Vendor,
 };
 use crate::{
-    device::{Adapter, ControllerKind, DiskDevice, Leftover, Removable, RemovableKind, Tpm, mac},
+    device::{Adapter, ControllerKind, DiskDevice, Leftover, Removable, RemovableKind, Tpm},
     error::{Error, Result},
     limits::{self, MAX_PROCESSORS},
     model::{Clock, Cpu, Machine, Sign, System},
+    typed::{Mac, Name},
     units::bytes_per_unit,
     xml::{self, Element},
 };
 
 /// The most machines of a package; a real one has a handful.
 const MAX_MACHINES: usize = 1000;
+/// The most files of a package, and pieces of files; a real one has some dozens.
+const MAX_FILES: usize = 10_000;
+/// The most items of one machine's hardware section: each device looks for its controller among them.
+const MAX_ITEMS: usize = 8192;
 
 /// A descriptor: the machines, and the files it refers to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -80,12 +85,16 @@ struct DiskEntry {
 
 impl<'a, 'i> Reader<'a, 'i> {
     fn invalid(&self, node: Node<'_, '_>, what: impl Into<String>) -> Error {
-        let line = node.document().text_pos_at(node.range().start).row;
-        Error::Invalid { file: self.file.into(), line, what: what.into() }
+        self.invalid_at(node.range().start, what)
     }
 
     fn invalid_item(&self, item: &Item<'_>, what: impl Into<String>) -> Error {
-        Error::Invalid { file: self.file.into(), line: item.line, what: what.into() }
+        self.invalid_at(item.start, what)
+    }
+
+    fn invalid_at(&self, start: usize, what: impl Into<String>) -> Error {
+        let line = self.envelope.document().text_pos_at(start).row;
+        Error::Invalid { file: self.file.into(), line, what: what.into() }
     }
 
     fn package(&self) -> Result<Package> {
@@ -102,13 +111,15 @@ impl<'a, 'i> Reader<'a, 'i> {
             return Err(self.invalid(self.envelope, format!("it describes {} machines", systems.len())));
         }
         let entries = self.disk_entries()?;
+        let by_id = files.iter().map(|file| (file.id.as_str(), file)).collect();
         let machines =
-            systems.into_iter().map(|system| self.machine(system, &files, &entries)).collect::<Result<_>>()?;
+            systems.into_iter().map(|system| self.machine(system, &by_id, &entries)).collect::<Result<_>>()?;
         Ok(Package { machines, files })
     }
 
     fn files(&self) -> Result<Vec<PackageFile>> {
         let mut files = Vec::new();
+        let mut pieces = 0u64;
         let references = self.envelope.first("References");
         for node in references.iter().flat_map(|references| references.all("File")) {
             let (Some(id), Some(href)) = (node.attr("id"), node.attr("href")) else {
@@ -121,6 +132,9 @@ impl<'a, 'i> Reader<'a, 'i> {
                     .map(Some)
                     .map_err(|_| self.invalid(node, format!("{name} is '{text}', expected a number")))
             };
+            if files.len() >= MAX_FILES {
+                return Err(self.invalid(node, format!("more than {MAX_FILES} files")));
+            }
             let size = number("size")?;
             let parts = match number("chunkSize")?.filter(|&chunk| chunk > 0) {
                 None => vec![href.to_string()],
@@ -130,8 +144,9 @@ impl<'a, 'i> Reader<'a, 'i> {
                         return Err(self.invalid(node, "a file in pieces without its whole size"));
                     };
                     let count = size.div_ceil(chunk);
-                    if count > 10_000 {
-                        return Err(self.invalid(node, format!("a file in {count} pieces")));
+                    pieces = count.saturating_add(pieces);
+                    if pieces > MAX_FILES as u64 {
+                        return Err(self.invalid(node, format!("a file in {count} pieces, and {pieces} in all")));
                     }
                     (0..count).map(|index| format!("{href}.{index:09}")).collect()
                 }
@@ -181,7 +196,7 @@ impl<'a, 'i> Reader<'a, 'i> {
     fn machine(
         &self,
         system: Node<'a, 'i>,
-        files: &[PackageFile],
+        files: &HashMap<&str, &PackageFile>,
         entries: &HashMap<String, DiskEntry>,
     ) -> Result<Machine> {
         let Some(hardware) = system.first("VirtualHardwareSection") else {
@@ -193,7 +208,11 @@ impl<'a, 'i> Reader<'a, 'i> {
             .filter(|node| matches!(node.tag_name().name(), "Item" | "StorageItem" | "EthernetPortItem"))
             .filter(|node| Item::applies(*node, option))
             .map(Item::read)
+            .take(MAX_ITEMS + 1)
             .collect();
+        if items.len() > MAX_ITEMS {
+            return Err(self.invalid(hardware, format!("more than {MAX_ITEMS} devices")));
+        }
         let named = system.value("Name").or_else(|| system.attr("id")).unwrap_or("machine");
         let kind = self.kind_of_system(system)?;
         let vendor = Vendor::read(system, hardware);
@@ -210,7 +229,7 @@ impl<'a, 'i> Reader<'a, 'i> {
         machine.firmware = vendor.firmware;
         // Named by the descriptor's own identifier of the file, or by the file's name.
         machine.nvram = vendor.nvram.map(|name| {
-            let file = files.iter().find(|file| name.ends_with(&format!("/{}", file.id)));
+            let file = name.rsplit_once('/').and_then(|(_, id)| files.get(id));
             file.and_then(|file| file.parts.first()).map_or_else(|| name.to_string(), Clone::clone)
         });
         machine.tpm = tpm.then_some(Tpm::V20);
@@ -270,7 +289,7 @@ impl<'a, 'i> Reader<'a, 'i> {
     fn disks(
         &self,
         items: &[Item<'_>],
-        files: &[PackageFile],
+        files: &HashMap<&str, &PackageFile>,
         entries: &HashMap<String, DiskEntry>,
         boot: &[&str],
     ) -> Result<Vec<DiskDevice>> {
@@ -295,7 +314,7 @@ impl<'a, 'i> Reader<'a, 'i> {
             };
             let file = match &entry.file {
                 None => None,
-                Some(id) => Some(files.iter().find(|file| &file.id == id).ok_or_else(|| {
+                Some(id) => Some(files.get(id.as_str()).ok_or_else(|| {
                     self.invalid_item(
                         item,
                         format!("disk '{}' refers to file '{id}', which is not in the references", item.name),
@@ -305,7 +324,7 @@ impl<'a, 'i> Reader<'a, 'i> {
             let controller = item.parent.and_then(|parent| controllers.get(parent));
             let slot = item.address_on_parent.and_then(|text| text.parse().ok());
             let device = DiskDevice {
-                id: id.to_string(),
+                id: Name::cleaned(id, "disk"),
                 files: file.map(|file| file.parts.clone()).unwrap_or_default(),
                 compression: file.and_then(|file| file.compression.clone()),
                 format: None,
@@ -319,7 +338,7 @@ impl<'a, 'i> Reader<'a, 'i> {
         }
         disks.sort_by_key(|(order, _, disk)| (*order, disk.slot));
         let mut next = 1;
-        for id in boot {
+        for id in boot.iter().take(limits::MAX_DEVICES) {
             if let Some((.., disk)) = disks.iter_mut().find(|(_, instance, disk)| instance == id && disk.boot.is_none())
             {
                 disk.boot = Some(next);
@@ -364,10 +383,10 @@ fn removable(items: &[Item<'_>]) -> Vec<Removable> {
 
 fn adapters(items: &[Item<'_>]) -> Vec<Adapter> {
     let adapter = |item: &Item<'_>| Adapter {
-        name: item.name.to_string(),
+        name: Name::cleaned(item.name, "adapter"),
         model: adapter_model(&item.subtype),
-        mac: item.address.and_then(mac),
-        network: item.connection.map(str::to_string),
+        mac: item.address.and_then(Mac::parse),
+        network: item.connection.map(|name| Name::cleaned(name, "network")),
         connected: item.automatic,
     };
     items.iter().filter(|item| item.kind == resource::ETHERNET).map(adapter).collect()

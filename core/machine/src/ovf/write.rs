@@ -2,9 +2,12 @@
 
 use std::io;
 
+use roxmltree::{Document, Node};
+
 use super::item::resource;
 use crate::{
     device::{Adapter, AdapterModel, ControllerKind, RemovableKind},
+    earlier::{Earlier, Keep, Rank},
     files::{LandedDisk, Lost},
     model::{Firmware, Machine},
     systems::Vocabulary,
@@ -57,30 +60,61 @@ fn format_uri(format: &str, layout: &str) -> String {
     }
 }
 
+/// Sections of an earlier descriptor that stay: words for people, and how a package is deployed (DSP0243, "Core metadata
+/// sections").
+const HARMLESS: [&str; 7] = [
+    "ProductSection",
+    "EulaSection",
+    "StartupSection",
+    "InstallSection",
+    "ResourceAllocationSection",
+    "IpAssignmentSection",
+    "Strings",
+];
+
+/// Prefixes that are ours in what is written, and the namespaces they stand for.
+fn namespaces() -> [(&'static str, String); 4] {
+    let cim = |class: &str| format!("{CIM}CIM_{class}SettingData");
+    [
+        ("ovf", ENVELOPE.into()),
+        ("rasd", cim("ResourceAllocation")),
+        ("vssd", cim("VirtualSystem")),
+        ("vmw", VENDOR.into()),
+    ]
+}
+
+/// What stays of an earlier descriptor.
+pub(crate) fn kept(document: &Document<'_>, keep: Keep) -> Kept {
+    let ours = namespaces();
+    let ours: Vec<(&str, &str)> = ours.iter().map(|(prefix, uri)| (*prefix, uri.as_str())).collect();
+    Kept::of(document, &ours, |kept| {
+        let root = document.root_element();
+        let rank = |child: &Node<'_, '_>| Rank::of(child.tag_name().name(), &OURS, &HARMLESS);
+        kept.take("Envelope", root, keep, rank);
+        if let Some(system) = root.first("VirtualSystem") {
+            kept.take("VirtualSystem", system, keep, rank);
+        }
+    })
+}
+
 /// The descriptor for `machine`, whose disks are `landed`, in the same order; `family` is the hardware family that the
 /// importer asks for. `earlier` is the descriptor that it was read from, if it was one: sections that the machine does
-/// not speak of are kept.
+/// not speak of, and are harmless, are kept.
 ///
 /// # Errors
 /// None that memory can have.
-pub fn write(machine: &Machine, landed: &[LandedDisk], family: &str, earlier: Option<&str>) -> io::Result<String> {
-    let rasd = format!("{CIM}CIM_ResourceAllocationSettingData");
-    let vssd = format!("{CIM}CIM_VirtualSystemSettingData");
-    let ours = [("ovf", ENVELOPE), ("rasd", rasd.as_str()), ("vssd", &vssd), ("vmw", VENDOR)];
-    let parsed = earlier.and_then(|text| xml::parse(text, "").ok());
-    let kept = parsed.as_ref().and_then(|document| {
-        let root = document.root_element();
-        let mut kept = Kept::of(document, &ours)?;
-        kept.take("Envelope", root, |child| !OURS.contains(&child.tag_name().name()));
-        if let Some(system) = root.first("VirtualSystem") {
-            kept.take("VirtualSystem", system, |child| !OURS.contains(&child.tag_name().name()));
-        }
-        Some(kept)
-    });
+pub fn write(
+    machine: &Machine,
+    landed: &[LandedDisk],
+    family: &str,
+    earlier: Option<Earlier<'_>>,
+) -> io::Result<String> {
+    let kept = earlier.and_then(|earlier| Some(kept(&xml::parse(earlier.text, "").ok()?, earlier.keep)));
     let kept = kept.unwrap_or_default();
+    let ours = namespaces();
+    let ours = ours.iter().map(|(prefix, uri)| (*prefix, uri.as_str()));
     let more = kept.namespaces.iter().map(|(prefix, uri)| (prefix.as_str(), uri.as_str()));
     let attributes: Vec<(String, &str)> = ours
-        .into_iter()
         .chain(more)
         .map(|(prefix, uri)| (if prefix.is_empty() { "xmlns".into() } else { format!("xmlns:{prefix}") }, uri))
         .collect();
@@ -91,7 +125,7 @@ pub fn write(machine: &Machine, landed: &[LandedDisk], family: &str, earlier: Op
             disks(xml, machine, landed)?;
             networks(xml, machine)?;
             kept.put(xml, "Envelope")?;
-            around(xml, "ovf:VirtualSystem", &[("ovf:id", &xml::clean(&machine.name))], |xml| {
+            around(xml, "ovf:VirtualSystem", &[("ovf:id", &machine.name)], |xml| {
                 system(xml, machine, family)?;
                 kept.put(xml, "VirtualSystem")
             })
@@ -107,8 +141,8 @@ fn references(xml: &mut Xml, machine: &Machine, landed: &[LandedDisk]) -> io::Re
     around(xml, "ovf:References", &[], |xml| {
         for (index, (disk, landed)) in machine.disks.iter().zip(landed).enumerate() {
             let (id, size) = (file_id(index), landed.file_size.to_string());
-            let href = xml::clean(disk.files.first().map_or("", String::as_str));
-            let mut attributes = vec![("ovf:id", id.as_str()), ("ovf:href", &href), ("ovf:size", &size)];
+            let href = disk.files.first().map_or("", String::as_str);
+            let mut attributes = vec![("ovf:id", id.as_str()), ("ovf:href", href), ("ovf:size", &size)];
             attributes.extend(landed.compression.as_deref().map(|kind| ("ovf:compression", kind)));
             empty(xml, "ovf:File", &attributes)?;
         }
@@ -122,9 +156,8 @@ fn disks(xml: &mut Xml, machine: &Machine, landed: &[LandedDisk]) -> io::Result<
         for (index, (disk, landed)) in machine.disks.iter().zip(landed).enumerate() {
             let (file, size, used) = (file_id(index), landed.size.to_string(), landed.used.to_string());
             let format = format_uri(&landed.format, &landed.layout);
-            let id = xml::clean(&disk.id);
             let attributes = [
-                ("ovf:diskId", id.as_str()),
+                ("ovf:diskId", &*disk.id),
                 ("ovf:fileRef", &file),
                 ("ovf:capacity", &size),
                 ("ovf:capacityAllocationUnits", "byte"),
@@ -147,7 +180,7 @@ fn networks(xml: &mut Xml, machine: &Machine) -> io::Result<()> {
     around(xml, "ovf:NetworkSection", &[], |xml| {
         text(xml, "ovf:Info", "The networks that the machine is connected to")?;
         names.into_iter().try_for_each(|name| {
-            around(xml, "ovf:Network", &[("ovf:name", &xml::clean(name))], |xml| text(xml, "ovf:Description", name))
+            around(xml, "ovf:Network", &[("ovf:name", name)], |xml| text(xml, "ovf:Description", name))
         })
     })
 }
@@ -330,7 +363,8 @@ impl Hardware<'_> {
         let automatic = if adapter.connected { "true" } else { "false" };
         let place = index.to_string();
         let mut fields = vec![("AddressOnParent", place.as_str()), ("AutomaticAllocation", automatic)];
-        fields.extend(adapter.mac.as_deref().map(|mac| ("Address", mac)));
+        let mac = adapter.mac.map(|mac| mac.to_string());
+        fields.extend(mac.as_deref().map(|mac| ("Address", mac)));
         fields.extend(adapter.network.as_deref().map(|network| ("Connection", network)));
         if !subtype.is_empty() {
             fields.push(("ResourceSubType", subtype));

@@ -7,6 +7,7 @@ mod read;
 mod write;
 
 pub use read::{Settings, looks_like, read};
+pub(crate) use write::kept;
 pub use write::write;
 
 /// The namespace of all versions.

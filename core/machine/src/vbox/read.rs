@@ -6,11 +6,12 @@ use roxmltree::Node;
 
 use super::NAMESPACE;
 use crate::{
-    device::{Adapter, AdapterModel, ControllerKind, DiskDevice, Leftover, Removable, RemovableKind, Tpm, mac},
+    device::{Adapter, AdapterModel, ControllerKind, DiskDevice, Leftover, Removable, RemovableKind, Tpm},
     error::{Error, Result},
     limits,
     model::{Clock, Cpu, Firmware, Machine, Sign},
     systems::Vocabulary,
+    typed::{self, Mac, Name},
     xml::{self, Element},
 };
 
@@ -79,7 +80,7 @@ impl Reader<'_> {
 
     fn machine(&self, root: Node<'_, '_>, node: Node<'_, '_>) -> Result<Machine> {
         let mut machine = Machine::new(node.attr("name").unwrap_or("machine"));
-        machine.uuid = node.attr("uuid").map(bare);
+        machine.uuid = node.attr("uuid").and_then(typed::uuid);
         machine.description = node.value("Description").map(str::to_string);
         machine.system = node.attr("OSType").map(|word| Vocabulary::Vbox.read(word));
         let Some(hardware) = node.first("Hardware") else {
@@ -207,7 +208,7 @@ impl Reader<'_> {
                 let (port, unit) = (number("port"), number("device"));
                 let (bus, slot) = if kind == ControllerKind::Ide { (port, unit) } else { (index, port) };
                 machine.disks.push(DiskDevice {
-                    id: format!("{kind}-{bus}-{slot}"),
+                    id: Name::cleaned(&format!("{kind}-{bus}-{slot}"), "disk"),
                     files: vec![medium.location.to_string()],
                     compression: None,
                     format: None,
@@ -259,7 +260,7 @@ fn adapter(node: Node<'_, '_>) -> Option<Adapter> {
         found.filter(|name| !name.is_empty())
     };
     Some(Adapter {
-        name: format!("adapter {}", node.attr("slot").unwrap_or("0")),
+        name: Name::cleaned(&format!("adapter {}", node.attr("slot").unwrap_or("0")), "adapter"),
         model: match node.attr("type").unwrap_or_default() {
             "virtio" => AdapterModel::VirtioNet,
             "82540EM" | "82543GC" | "82545EM" => AdapterModel::E1000,
@@ -267,8 +268,8 @@ fn adapter(node: Node<'_, '_>) -> Option<Adapter> {
             "" | "Am79C970A" | "Am79C973" | "Am79C960" => AdapterModel::Pcnet,
             _ => AdapterModel::Unknown,
         },
-        mac: node.attr("MACAddress").and_then(mac),
-        network,
+        mac: node.attr("MACAddress").and_then(Mac::parse),
+        network: network.map(|name| Name::cleaned(&name, "network")),
         connected: node.attr("cable").is_none_or(|cable| cable == "true"),
     })
 }

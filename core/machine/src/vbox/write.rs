@@ -2,12 +2,17 @@
 
 use std::io;
 
+use roxmltree::Document;
+use uuid::Uuid;
+
 use super::NAMESPACE;
 use crate::{
     device::{Adapter, AdapterModel, ControllerKind, DiskDevice, RemovableKind, Tpm},
+    earlier::{Earlier, Keep, Rank},
     files::LandedDisk,
     model::{Clock, Firmware, Machine},
     systems::Vocabulary,
+    typed::Mac,
     xml::{
         self, Element,
         write::{Kept, Xml, around, document, empty, text},
@@ -16,6 +21,9 @@ use crate::{
 
 /// The version of the settings: the first with a TPM, from 2022.
 const VERSION: &str = "1.19-linux";
+
+/// The identity of a machine that has none.
+const NO_UUID: Uuid = Uuid::from_u128(0x4000_8000_0000_0000_0000);
 
 /// Elements of an earlier file that the machine says anew, or that are bound to the earlier host.
 const OURS: [&str; 9] = [
@@ -50,35 +58,50 @@ const OUR_HARDWARE: [&str; 18] = [
     "Autostart",
 ];
 
+/// Elements of the machine that stay.
+const HARMLESS: [&str; 1] = ["Groups"];
+/// Elements of the hardware that stay: switches of the machine itself.
+const HARMLESS_HARDWARE: [&str; 7] = ["HID", "Chipset", "Paravirt", "HPET", "Hpet", "Guest", "IOCache"];
+
+/// What stays of an earlier file.
+pub(crate) fn kept(document: &Document<'_>, keep: Keep) -> Kept {
+    Kept::of(document, &[("", NAMESPACE)], |kept| {
+        let Some(node) = document.root_element().first("Machine") else { return };
+        kept.take("Machine", node, keep, |child| Rank::of(child.tag_name().name(), &OURS, &HARMLESS));
+        if let Some(data) = node.first("ExtraData") {
+            // How its window looks; other keys configure devices of the host's own, down to the files that they open.
+            kept.take("ExtraData", data, keep, |item| match item.attr("name") {
+                Some(name) if name.starts_with("GUI/") => Rank::Harmless,
+                _ => Rank::Unknown,
+            });
+        }
+        if let Some(hardware) = node.first("Hardware") {
+            kept.take("Hardware", hardware, keep, |child| match child.tag_name().name() {
+                // Its filters give devices of the host to the guest.
+                "USB" if !child.descendants().any(|node| node.tag_name().name() == "DeviceFilter") => Rank::Harmless,
+                name => Rank::of(name, &OUR_HARDWARE, &HARMLESS_HARDWARE),
+            });
+        }
+    })
+}
+
 /// The file for `machine`, whose disks are `landed`, in the same order. `earlier` is the file that it was read from, if it
-/// was one of this kind: settings that the machine does not speak of are kept.
+/// was one of this kind: settings that the machine does not speak of, and are harmless, are kept.
 ///
 /// # Errors
 /// None that memory can have.
-pub fn write(machine: &Machine, landed: &[LandedDisk], earlier: Option<&str>) -> io::Result<String> {
-    let parsed = earlier.and_then(|text| xml::parse(text, "").ok());
-    let kept = parsed.as_ref().and_then(|document| {
-        let node = document.root_element().first("Machine")?;
-        let mut kept = Kept::of(document, &[("", NAMESPACE)])?;
-        kept.take("Machine", node, |child| !OURS.contains(&child.tag_name().name()));
-        if let Some(data) = node.first("ExtraData") {
-            kept.take("ExtraData", data, |_| true);
-        }
-        if let Some(hardware) = node.first("Hardware") {
-            kept.take("Hardware", hardware, |child| !OUR_HARDWARE.contains(&child.tag_name().name()));
-        }
-        Some(kept)
-    });
+pub fn write(machine: &Machine, landed: &[LandedDisk], earlier: Option<Earlier<'_>>) -> io::Result<String> {
+    let kept = earlier.and_then(|earlier| Some(kept(&xml::parse(earlier.text, "").ok()?, earlier.keep)));
     let kept = kept.unwrap_or_default();
     let media: Vec<String> =
         machine.disks.iter().enumerate().map(|(index, _)| medium_id(machine, landed.get(index), index)).collect();
     document(true, |xml| {
         around(xml, "VirtualBox", &[("xmlns", NAMESPACE), ("version", VERSION)], |xml| {
-            let id = braced(machine.uuid.as_deref().unwrap_or("00000000-0000-4000-8000-000000000000"));
+            let id = braced(&machine.uuid.unwrap_or(NO_UUID).to_string());
             let system = machine.system.as_ref().and_then(|system| Vocabulary::Vbox.write(system));
             let attributes = [
                 ("uuid", id.as_str()),
-                ("name", &xml::clean(&machine.name)),
+                ("name", &machine.name),
                 ("OSType", system.unwrap_or("Other_64")),
                 ("snapshotFolder", "Snapshots"),
             ];
@@ -96,9 +119,10 @@ fn braced(id: &str) -> String {
 fn medium_id(machine: &Machine, landed: Option<&LandedDisk>, index: usize) -> String {
     let own = landed.and_then(|disk| disk.image_id.clone());
     let made = || {
-        let base =
-            machine.uuid.as_deref().filter(|id| id.len() == 36).unwrap_or("00000000-0000-4000-8000-000000000000");
-        format!("{}{:04x}", &base[..32], index + 1)
+        let mut bytes = machine.uuid.unwrap_or(NO_UUID).into_bytes();
+        let [.., high, low] = &mut bytes;
+        [*high, *low] = u16::try_from(index + 1).unwrap_or(u16::MAX).to_be_bytes();
+        Uuid::from_bytes(bytes).to_string()
     };
     braced(&own.unwrap_or_else(made))
 }
@@ -110,9 +134,9 @@ fn body(xml: &mut Xml, machine: &Machine, landed: &[LandedDisk], media: &[String
     around(xml, "MediaRegistry", &[], |xml| {
         around(xml, "HardDisks", &[], |xml| {
             for ((disk, id), landed) in machine.disks.iter().zip(media).zip(landed) {
-                let file = xml::clean(disk.files.first().map_or("", String::as_str));
+                let file = disk.files.first().map_or("", String::as_str);
                 let format = landed.format.to_ascii_uppercase();
-                let attributes = [("uuid", id.as_str()), ("location", &file), ("format", &format), ("type", "Normal")];
+                let attributes = [("uuid", id.as_str()), ("location", file), ("format", &format), ("type", "Normal")];
                 empty(xml, "HardDisk", &attributes)?;
             }
             Ok(())
@@ -120,7 +144,7 @@ fn body(xml: &mut Xml, machine: &Machine, landed: &[LandedDisk], media: &[String
         around(xml, "DVDImages", &[], |xml| {
             for (index, media) in discs(machine).filter_map(|drive| drive.media.as_ref()).enumerate() {
                 let id = disc_id(index);
-                empty(xml, "Image", &[("uuid", &id), ("location", &xml::clean(media))])?;
+                empty(xml, "Image", &[("uuid", &id), ("location", media)])?;
             }
             Ok(())
         })
@@ -161,7 +185,7 @@ fn hardware(xml: &mut Xml, machine: &Machine, media: &[String], kept: &Kept) -> 
     around(xml, "BIOS", &[], |xml| {
         empty(xml, "IOAPIC", &[("enabled", "true")])?;
         match &machine.nvram {
-            Some(path) => empty(xml, "NVRAM", &[("path", &xml::clean(path))]),
+            Some(path) => empty(xml, "NVRAM", &[("path", path)]),
             None => Ok(()),
         }
     })?;
@@ -174,8 +198,8 @@ fn hardware(xml: &mut Xml, machine: &Machine, media: &[String], kept: &Kept) -> 
     })?;
     if machine.serial_ports > 0 {
         around(xml, "UART", &[], |xml| {
-            for slot in 0..machine.serial_ports.min(4) {
-                let (io_base, irq) = [("0x3f8", "4"), ("0x2f8", "3"), ("0x3e8", "4"), ("0x2e8", "3")][slot as usize];
+            let ports = [("0x3f8", "4"), ("0x2f8", "3"), ("0x3e8", "4"), ("0x2e8", "3")];
+            for (slot, (io_base, irq)) in (0..machine.serial_ports).zip(ports) {
                 let slot = slot.to_string();
                 let attributes = [
                     ("slot", slot.as_str()),
@@ -202,19 +226,19 @@ fn write_adapter(xml: &mut Xml, slot: usize, adapter: &Adapter) -> io::Result<()
         _ => "82540EM",
     };
     let slot = slot.to_string();
-    let mac = adapter.mac.as_ref().map(|mac| mac.replace(':', "").to_ascii_uppercase());
+    let mac = adapter.mac.map(Mac::digits);
     let mut attributes = vec![("slot", slot.as_str()), ("enabled", "true")];
     attributes.extend(mac.as_deref().map(|mac| ("MACAddress", mac)));
     attributes.push(("cable", if adapter.connected { "true" } else { "false" }));
     attributes.push(("type", kind));
     around(xml, "Adapter", &attributes, |xml| {
-        let network = xml::clean(adapter.network.as_deref().unwrap_or("nat"));
+        let network = adapter.network.as_deref().unwrap_or("nat");
         let modes =
             [("bridge:", "BridgedInterface"), ("host-only:", "HostOnlyInterface"), ("generic:", "GenericInterface")];
         match modes.into_iter().find_map(|(prefix, element)| network.strip_prefix(prefix).map(|name| (element, name))) {
             Some((element, name)) => empty(xml, element, &[("name", name)]),
             None if network == "nat" => empty(xml, "NAT", &[]),
-            None => empty(xml, "InternalNetwork", &[("name", &network)]),
+            None => empty(xml, "InternalNetwork", &[("name", network)]),
         }
     })
 }

@@ -7,4 +7,5 @@ mod read;
 mod write;
 
 pub use read::{looks_like, read};
+pub(crate) use write::unknown;
 pub use write::write;

@@ -2,11 +2,12 @@
 
 use super::entries::Entries;
 use crate::{
-    device::{Adapter, AdapterModel, ControllerKind, DiskDevice, Leftover, Removable, RemovableKind, Tpm, mac},
+    device::{Adapter, AdapterModel, ControllerKind, DiskDevice, Leftover, Removable, RemovableKind, Tpm},
     error::{Error, Result},
     limits,
     model::{Clock, Cpu, Firmware, Machine, Sign},
     systems::Vocabulary,
+    typed::{self, Mac, Name},
 };
 
 /// Numbers of a device that hosts give: controllers 0 to 3, adapters 0 to 9, ports 0 to 3.
@@ -60,7 +61,7 @@ impl<'a> Reader<'a> {
         let named = stem.rsplit_once('.').map_or(stem, |(stem, _)| stem);
         let mut machine = Machine::new(self.get("displayName").unwrap_or(named));
         machine.description = self.get("annotation").map(str::to_string);
-        machine.uuid = self.get("uuid.bios").and_then(uuid);
+        machine.uuid = self.get("uuid.bios").and_then(typed::uuid);
         machine.memory = self.memory()?;
         machine.cpu = self.cpu()?;
         let efi = self.get("firmware").is_some_and(|word| word.eq_ignore_ascii_case("efi"));
@@ -174,7 +175,7 @@ impl<'a> Reader<'a> {
             );
         };
         machine.disks.push(DiskDevice {
-            id: key.into(),
+            id: Name::cleaned(key, "disk"),
             files: vec![file],
             compression: None,
             format: None,
@@ -222,10 +223,14 @@ impl<'a> Reader<'a> {
                 None => None,
             };
             Some(Adapter {
-                name: format!("ethernet{index}"),
+                name: Name::cleaned(&format!("ethernet{index}"), "adapter"),
                 model,
-                mac: key("address").or_else(|| key("generatedAddress")).and_then(mac),
-                network: key("networkName").or_else(|| key("dvs.portgroupId")).map(str::to_string).or(of_kind),
+                mac: key("address").or_else(|| key("generatedAddress")).and_then(Mac::parse),
+                network: key("networkName")
+                    .or_else(|| key("dvs.portgroupId"))
+                    .map(str::to_string)
+                    .or(of_kind)
+                    .map(|name| Name::cleaned(&name, "network")),
                 connected: key("startConnected").is_none_or(|value| !value.eq_ignore_ascii_case("false")),
             })
         };
@@ -261,14 +266,4 @@ impl<'a> Reader<'a> {
         }
         leftovers
     }
-}
-
-/// `56 4d 00 …-…` as the usual spelling.
-fn uuid(text: &str) -> Option<String> {
-    let digits: String = text.chars().filter(char::is_ascii_hexdigit).collect();
-    if digits.len() != 32 {
-        return None;
-    }
-    let digits = digits.to_ascii_lowercase();
-    Some([0..8, 8..12, 12..16, 16..20, 20..32].map(|range| &digits[range]).join("-"))
 }

@@ -1,8 +1,11 @@
 //! Writing a machine.
 
+use uuid::Uuid;
+
 use super::entries::Entries;
 use crate::{
     device::{AdapterModel, ControllerKind, RemovableKind},
+    earlier::{Earlier, Keep, Rank},
     model::{Firmware, Machine},
     systems::Vocabulary,
 };
@@ -58,18 +61,72 @@ const OURS: [&str; 43] = [
     "bios.bootorder",
 ];
 
+/// Keys of an earlier file that stay, by their beginnings in lower case: numbers and switches of the machine itself, and what
+/// its guest is told.
+const HARMLESS: [&str; 27] = [
+    "mem.hotadd",
+    "vcpu.hotadd",
+    "vhv.enable",
+    "vpmc.enable",
+    "vvtd.enable",
+    "cpuid.",
+    "featmask.",
+    "hypervisor.cpuid.v0",
+    "numa.",
+    "sched.cpu.",
+    "sched.mem.",
+    "disk.enableuuid",
+    "ctkenabled",
+    "guestinfo.",
+    "hpet0.present",
+    "rtc.",
+    "time.synchronize.",
+    "tools.synctime",
+    "tools.upgrade.policy",
+    "powertype.",
+    "cleanshutdown",
+    "softpoweroff",
+    "svga.autodetect",
+    "svga.vramsize",
+    "usb.present",
+    "ehci.present",
+    "usb_xhci.present",
+];
+
+/// What a key of an earlier file is.
+fn rank(key: &str, value: &str) -> Rank {
+    let key = key.to_ascii_lowercase();
+    let begins = |starts: &[&str]| starts.iter().any(|start| key.starts_with(start));
+    // A wall between guest and host may stay; a hole in it may not.
+    let is_wall = key.starts_with("isolation.") && key.ends_with(".disable") && value.eq_ignore_ascii_case("true");
+    if begins(&OURS) {
+        Rank::Ours
+    } else if begins(&HARMLESS) || is_wall || ["vmci0.present", "virtualhw.productcompatibility"].contains(&&*key) {
+        Rank::Harmless
+    } else {
+        Rank::Unknown
+    }
+}
+
+/// The keys in `text` that are not known to be harmless.
+pub(crate) fn unknown(text: &str) -> Vec<String> {
+    let entries = Entries::parse(text.as_bytes(), "").unwrap_or_default();
+    let unknown = entries.iter().filter(|(key, value)| rank(key, value) == Rank::Unknown);
+    unknown.map(|(key, _)| key.to_string()).collect()
+}
+
 /// The file for `machine`. `earlier` is the file that it was read from, if it was one of this kind: keys that the
-/// machine does not speak of are kept.
-pub fn write(machine: &Machine, earlier: Option<&str>) -> String {
+/// machine does not speak of, and are harmless, are kept.
+pub fn write(machine: &Machine, earlier: Option<Earlier<'_>>) -> String {
     let mut out = Entries::default();
     out.push(".encoding", "UTF-8");
     out.push("config.version", "8");
     out.push("virtualHW.version", HARDWARE);
-    out.push("displayName", &machine.name);
+    out.push("displayName", machine.name.as_str());
     if let Some(text) = &machine.description {
         out.push("annotation", text);
     }
-    if let Some(uuid) = machine.uuid.as_deref().and_then(spaced) {
+    if let Some(uuid) = machine.uuid.map(spaced) {
         out.push("uuid.bios", uuid);
         out.push("uuid.action", "keep");
     }
@@ -102,11 +159,13 @@ pub fn write(machine: &Machine, earlier: Option<&str>) -> String {
         out.push(format!("serial{port}.present"), "TRUE");
         out.push(format!("serial{port}.fileType"), "thinprint");
     }
-    let kept = earlier.and_then(|text| Entries::parse(text.as_bytes(), "").ok()).unwrap_or_default();
-    for (key, value) in kept.iter() {
-        let lower = key.to_ascii_lowercase();
-        if !OURS.iter().any(|start| lower.starts_with(start)) && out.get(key).is_none() {
-            out.push(key, value);
+    if let Some(earlier) = earlier {
+        for (key, value) in Entries::parse(earlier.text.as_bytes(), "").unwrap_or_default().iter() {
+            let rank = rank(key, value);
+            let stays = rank == Rank::Harmless || rank == Rank::Unknown && earlier.keep == Keep::Everything;
+            if stays && out.get(key).is_none() {
+                out.push(key, value);
+            }
         }
     }
     out.to_text()
@@ -214,7 +273,7 @@ fn adapters(machine: &Machine, out: &mut Entries) {
         match &adapter.mac {
             Some(mac) => {
                 push("addressType", "static");
-                push("address", mac);
+                push("address", &mac.to_string());
                 // Addresses that another kind of host gave out are outside of this kind's own range.
                 push("checkMACAddress", "FALSE");
             }
@@ -225,11 +284,8 @@ fn adapters(machine: &Machine, out: &mut Entries) {
 }
 
 /// A UUID as these files spell it: `56 4d 00 … 00-00 …`.
-fn spaced(uuid: &str) -> Option<String> {
-    let digits: String = uuid.chars().filter(char::is_ascii_hexdigit).collect();
-    if digits.len() != 32 {
-        return None;
-    }
-    let pairs: Vec<&str> = (0..16).map(|index| &digits[index * 2..index * 2 + 2]).collect();
-    Some(format!("{}-{}", pairs[..8].join(" "), pairs[8..].join(" ")))
+fn spaced(uuid: Uuid) -> String {
+    let pairs = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02x}")).collect::<Vec<_>>().join(" ");
+    let (first, second) = uuid.as_bytes().split_at(8);
+    format!("{}-{}", pairs(first), pairs(second))
 }

@@ -9,6 +9,7 @@ use quick_xml::{
 use roxmltree::{Document, Node};
 
 use super::clean;
+use crate::earlier::{Keep, Rank};
 
 pub(crate) type Xml = Writer<Vec<u8>>;
 
@@ -28,16 +29,26 @@ pub(crate) fn text(xml: &mut Xml, name: &str, value: &str) -> io::Result<()> {
     text_with(xml, name, &[], value)
 }
 
+/// The one place where values become attributes: without what XML cannot hold; the writer below escapes the rest.
+fn cleaned<'a>(attributes: &[(&'a str, &str)]) -> Vec<(&'a str, String)> {
+    attributes.iter().map(|(name, value)| (*name, clean(value))).collect()
+}
+
 /// An element with attributes and a text.
 pub(crate) fn text_with(xml: &mut Xml, name: &str, attributes: &[(&str, &str)], value: &str) -> io::Result<()> {
-    let element = xml.create_element(name).with_attributes(attributes.iter().copied());
+    let attributes = cleaned(attributes);
+    let element =
+        xml.create_element(name).with_attributes(attributes.iter().map(|(name, value)| (*name, value.as_str())));
     element.write_text_content(BytesText::new(&clean(value)))?;
     Ok(())
 }
 
 /// An element with attributes and nothing in it.
 pub(crate) fn empty(xml: &mut Xml, name: &str, attributes: &[(&str, &str)]) -> io::Result<()> {
-    xml.create_element(name).with_attributes(attributes.iter().copied()).write_empty()?;
+    let attributes = cleaned(attributes);
+    xml.create_element(name)
+        .with_attributes(attributes.iter().map(|(name, value)| (*name, value.as_str())))
+        .write_empty()?;
     Ok(())
 }
 
@@ -48,7 +59,10 @@ pub(crate) fn around(
     attributes: &[(&str, &str)],
     content: impl FnOnce(&mut Xml) -> io::Result<()>,
 ) -> io::Result<()> {
-    xml.create_element(name).with_attributes(attributes.iter().copied()).write_inner_content(content)?;
+    let attributes = cleaned(attributes);
+    let element =
+        xml.create_element(name).with_attributes(attributes.iter().map(|(name, value)| (*name, value.as_str())));
+    element.write_inner_content(content)?;
     Ok(())
 }
 
@@ -59,11 +73,13 @@ pub(crate) struct Kept {
     pub(crate) namespaces: Vec<(String, String)>,
     /// The elements, by the path of the element that they go into, such as `devices`.
     elements: Vec<(&'static str, String)>,
+    /// Names of elements that are not known to be harmless, whether they are kept or not.
+    pub(crate) unknown: Vec<String>,
 }
 
 impl Kept {
-    /// Begins with the namespaces of `document`, unless they contradict `ours`, in which case nothing is kept.
-    pub(crate) fn of(document: &Document<'_>, ours: &[(&str, &str)]) -> Option<Self> {
+    /// Begins with the namespaces of `document`; `None` when they contradict `ours`, so that nothing can be kept.
+    fn begin(document: &Document<'_>, ours: &[(&str, &str)]) -> Option<Self> {
         let mut namespaces = Vec::new();
         for namespace in document.root_element().namespaces() {
             let prefix = namespace.name().unwrap_or_default();
@@ -74,19 +90,50 @@ impl Kept {
                 None => namespaces.push((prefix.to_string(), namespace.uri().to_string())),
             }
         }
-        Some(Self { namespaces, elements: Vec::new() })
+        Some(Self { namespaces, ..Self::default() })
     }
 
-    /// Keeps the children of `parent` that `wanted` picks, to be written into `place`.
-    pub(crate) fn take(&mut self, place: &'static str, parent: Node<'_, '_>, wanted: impl Fn(&Node<'_, '_>) -> bool) {
+    /// What `taking` takes of `document`, whose namespaces may not contradict `ours`.
+    pub(crate) fn of(document: &Document<'_>, ours: &[(&str, &str)], taking: impl FnOnce(&mut Self)) -> Self {
+        match Self::begin(document, ours) {
+            Some(mut kept) => {
+                taking(&mut kept);
+                kept
+            }
+            None => {
+                // Taken all the same, to name what goes.
+                let mut all = Self::default();
+                taking(&mut all);
+                let kept = all.elements.into_iter().map(|(place, _)| format!("what is kept in '{place}'"));
+                let unknown = all.unknown.into_iter().chain(kept).collect();
+                Self { unknown, ..Self::default() }
+            }
+        }
+    }
+
+    /// Keeps children of `parent`, to be written into `place`: those that `rank` calls harmless, and with
+    /// [`Keep::Everything`] the unknown ones too.
+    pub(crate) fn take(
+        &mut self,
+        place: &'static str,
+        parent: Node<'_, '_>,
+        keep: Keep,
+        rank: impl Fn(&Node<'_, '_>) -> Rank,
+    ) {
         let root: Vec<_> = parent.document().root_element().namespaces().collect();
         // What is declared further in would be lost.
-        if parent.namespaces().any(|namespace| !root.contains(&namespace)) {
-            return;
-        }
+        let is_lost = parent.namespaces().any(|namespace| !root.contains(&namespace));
         let text = parent.document().input_text();
-        let children = parent.children().filter(|child| child.is_element() && wanted(child));
-        self.elements.extend(children.map(|child| (place, text[child.range()].to_string())));
+        for child in parent.children().filter(Node::is_element) {
+            let rank = rank(&child);
+            if rank == Rank::Unknown || rank == Rank::Harmless && is_lost {
+                let name = child.tag_name().name();
+                self.unknown.push(format!("{place}/{name}"));
+            }
+            if !is_lost && (rank == Rank::Harmless || rank == Rank::Unknown && keep == Keep::Everything) {
+                self.elements.extend(text.get(child.range()).map(|element| (place, element.to_string())));
+            }
+        }
     }
 
     /// Writes what goes into `place`.

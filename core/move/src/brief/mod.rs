@@ -4,12 +4,17 @@ pub mod propose;
 mod text;
 
 use reformis_disk::{ByteSize, Shape};
-use reformis_machine::{AdapterModel, Clock, ControllerKind, Firmware, MachineFile, RemovableKind, Tpm, explain};
+use reformis_machine::{
+    AdapterModel, Clock, ControllerKind, Firmware, MachineFile, Name, RemovableKind, Tpm, Uuid, explain,
+};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::error::{Error, Result};
 
 pub use text::{Notes, write};
+
+/// The highest number of a controller or of a place on one that a brief may say.
+const MAX_PLACE: u32 = 255;
 
 /// A move.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -67,6 +72,9 @@ pub struct Journey {
     pub into: String,
     /// The machine file that is written.
     pub machine_file: MachineFile,
+    /// Whether settings of the source's machine file stay that are not known to be harmless.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub keep_unknown: bool,
 }
 
 /// What starts the machine.
@@ -90,7 +98,7 @@ pub struct NewMachine {
     pub description: Option<String>,
     /// Identity that the guest sees; made anew when it is not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub uuid: Option<String>,
+    pub uuid: Option<Uuid>,
     /// Sockets.
     pub sockets: u32,
     /// Cores of each socket.
@@ -181,7 +189,7 @@ pub struct NewAdapter {
     pub mac: Mac,
     /// The network that it is connected to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub network: Option<String>,
+    pub network: Option<Name>,
     /// Whether its cable is plugged in when the machine starts.
     #[serde(default = "yes", skip_serializing_if = "Clone::clone")]
     pub connected: bool,
@@ -212,16 +220,16 @@ pub enum Mac {
     /// A new one.
     Fresh,
     /// This one.
-    Given(String),
+    Given(reformis_machine::Mac),
 }
 
 impl std::fmt::Display for Mac {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(match self {
-            Self::Keep => "keep",
-            Self::Fresh => "fresh",
-            Self::Given(mac) => mac,
-        })
+        match self {
+            Self::Keep => f.write_str("keep"),
+            Self::Fresh => f.write_str("fresh"),
+            Self::Given(mac) => mac.fmt(f),
+        }
     }
 }
 
@@ -232,9 +240,10 @@ impl std::str::FromStr for Mac {
         match text {
             "keep" => Ok(Self::Keep),
             "fresh" => Ok(Self::Fresh),
-            other => reformis_machine::mac(other).map(Self::Given).ok_or_else(|| {
-                format!("'{text}' is no hardware address: write 'keep', 'fresh' or six pairs of hexadecimal digits")
-            }),
+            other => match other.parse() {
+                Ok(mac) => Ok(Self::Given(mac)),
+                Err(what) => Err(format!("{what}, or 'keep', or 'fresh'")),
+            },
         }
     }
 }
@@ -320,15 +329,15 @@ pub fn read(text: &str, file: &str) -> Result<Brief> {
     if !(1 << 20..=1 << 46).contains(&machine.memory.0) {
         return wrong("memory is not from 1MiB to 64TiB");
     }
-    if machine.uuid.as_ref().is_some_and(|id| uuid::Uuid::parse_str(id).is_err()) {
-        return wrong("the uuid is none");
+    if brief.disks.iter().any(|disk| disk.bus > MAX_PLACE || disk.slot > MAX_PLACE) {
+        return wrong(&format!("bus and slot are from 0 to {MAX_PLACE}"));
     }
     if brief.guest.host_name.as_ref().is_some_and(|name| !is_host_name(name)) {
-        return wrong("the host name is none: letters, digits, dots and dashes");
+        return wrong("host-name is not valid: it takes letters, digits, dots and dashes");
     }
     let names = brief.adapters.iter().filter_map(|adapter| adapter.guest_name.as_ref());
     if names.into_iter().any(|name| !is_host_name(name) || name.len() > 15) {
-        return wrong("a guest-name is none: at most 15 letters, digits, dots and dashes");
+        return wrong("guest-name is not valid: it takes at most 15 letters, digits, dots and dashes");
     }
     Ok(brief)
 }

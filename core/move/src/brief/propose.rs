@@ -3,8 +3,8 @@
 use reformis_disk::Shape;
 use reformis_guest::{Family, Look};
 use reformis_machine::{
-    AdapterModel, ControllerKind, Destination, DiskDevice, Firmware, Machine, MachineFile, RemovableKind, Site, System,
-    Tpm,
+    AdapterModel, ControllerKind, Destination, DiskDevice, Firmware, Machine, MachineFile, Name, RemovableKind, Site,
+    System, Tpm,
     destination::{Controller, DiskShape, Lacking},
 };
 
@@ -33,7 +33,7 @@ pub struct Choices {
     /// What starts it.
     pub firmware: Option<FirmwareKind>,
     /// The network of all adapters.
-    pub network: Option<String>,
+    pub network: Option<Name>,
     /// The hardware addresses of all adapters.
     pub mac: Option<Mac>,
     /// The shape of all disks.
@@ -42,6 +42,8 @@ pub struct Choices {
     pub machine_file: Option<MachineFile>,
     /// What is changed inside.
     pub guest: NewGuest,
+    /// Settings of the source's machine file stay that are not known to be harmless.
+    pub keep_unknown: bool,
 }
 
 /// A proposal.
@@ -87,7 +89,7 @@ fn guessed(target: &Target, boot: Option<&Look>) -> Machine {
         .iter()
         .enumerate()
         .map(|(slot, disk)| DiskDevice {
-            id: disk.id.clone(),
+            id: Name::cleaned(&disk.id, "disk"),
             files: Vec::new(),
             compression: None,
             format: None,
@@ -100,7 +102,7 @@ fn guessed(target: &Target, boot: Option<&Look>) -> Machine {
         .collect();
     // A server without an adapter is of no use; one that is not wanted is soon removed.
     machine.adapters = vec![reformis_machine::Adapter {
-        name: "adapter".into(),
+        name: Name::cleaned("adapter", ""),
         model: AdapterModel::Unknown,
         mac: None,
         network: None,
@@ -138,10 +140,11 @@ pub fn propose(
     let several = target.described.as_ref().is_some_and(|described| described.names.len() > 1);
     let journey = Journey {
         source: target.name.clone(),
-        machine: several.then(|| before.name.clone()),
+        machine: several.then(|| before.name.to_string()),
         destination: destination.name.clone(),
         into: into.into(),
         machine_file,
+        keep_unknown: choices.keep_unknown,
     };
     maker.note("guest.leave-out", format!("none of {}", reformis_guest::edit::ALL.join(", ")));
     let guest = choices.guest.clone();
@@ -208,7 +211,7 @@ impl Maker<'_> {
                 let name = landing_name(&before.name, self.destination);
                 if name != before.name {
                     self.note("machine.name", format!("'{}' is not allowed there", before.name));
-                    self.findings.push(Finding::NameChanged { name: before.name.clone(), to: name.clone() });
+                    self.findings.push(Finding::NameChanged { name: before.name.to_string(), to: name.clone() });
                 }
                 name
             }
@@ -250,7 +253,7 @@ impl Maker<'_> {
         NewMachine {
             name,
             description: before.description.clone(),
-            uuid: before.uuid.clone(),
+            uuid: before.uuid,
             sockets: self.choices.sockets.unwrap_or(before.cpu.sockets),
             cores: self.choices.cores.unwrap_or(before.cpu.cores),
             memory: Size(memory),
@@ -333,7 +336,7 @@ impl Maker<'_> {
             };
             self.notes.insert(format!("disks.{index}.controller"), note);
             NewDisk {
-                source: disk.id.clone(),
+                source: disk.id.to_string(),
                 file: None,
                 shape: format,
                 compress: shape.wrapped.clone(),
@@ -386,12 +389,12 @@ impl Maker<'_> {
         adapters
     }
 
-    fn network(&mut self, index: usize, adapter: &reformis_machine::Adapter) -> Option<String> {
+    fn network(&mut self, index: usize, adapter: &reformis_machine::Adapter) -> Option<Name> {
         let path = format!("adapters.{index}.network");
         if let Some(chosen) = &self.choices.network {
             return Some(chosen.clone());
         }
-        let name = adapter.name.clone();
+        let name = adapter.name.to_string();
         let Some(old) = adapter.network.clone() else {
             self.note(path, "the destination's default");
             return self.destination.network.clone();
@@ -399,15 +402,19 @@ impl Maker<'_> {
         if let Some(to) = self.site.network(&old) {
             self.note(path, format!("the site's name for '{old}'"));
             if to != old {
-                self.findings.push(Finding::NetworkReplaced { adapter: name, network: old, to: to.into() });
+                self.findings.push(Finding::NetworkReplaced { adapter: name, network: old.to_string(), to: to.into() });
             }
-            return Some(to.into());
+            return Some(Name::cleaned(to, "network"));
         }
         let to = self.destination.network.clone();
         if to.as_ref() != Some(&old) {
             let whose = if to.is_some() { "the destination's default" } else { "not connected" };
             self.note(path, format!("{whose}; it was '{old}'"));
-            let unmapped = to.clone().map(|to| Finding::NetworkUnmapped { adapter: name, network: old, to });
+            let unmapped = to.clone().map(|to| Finding::NetworkUnmapped {
+                adapter: name,
+                network: old.to_string(),
+                to: to.to_string(),
+            });
             self.findings.extend(unmapped);
         }
         to

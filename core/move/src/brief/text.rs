@@ -36,7 +36,7 @@ pub fn write(brief: &Brief, notes: &Notes) -> String {
 
 /// All tables and their keys, in order.
 const TABLES: [(&str, &[&str]); 6] = [
-    ("move", &["source", "machine", "destination", "into", "machine-file"]),
+    ("move", &["source", "machine", "destination", "into", "machine-file", "keep-unknown"]),
     (
         "machine",
         &[
@@ -103,7 +103,7 @@ mod tests {
             |((name, description, zone, system), (sockets, cores, memory, ports), flags)| NewMachine {
                 name,
                 description,
-                uuid: flags.0.then(|| "5a170000-0000-4000-8000-000000000001".into()),
+                uuid: flags.0.then(|| reformis_machine::Uuid::from_u128(0x5a17)),
                 sockets,
                 cores,
                 memory: Size(memory),
@@ -141,13 +141,17 @@ mod tests {
     }
 
     fn adapter() -> impl Strategy<Value = NewAdapter> {
-        let mac = prop_oneof![Just(Mac::Keep), Just(Mac::Fresh), Just(Mac::Given("02:5a:17:00:00:01".into()))];
+        let mac = prop_oneof![
+            Just(Mac::Keep),
+            Just(Mac::Fresh),
+            Just(Mac::Given(reformis_machine::Mac::new([2, 0x5a, 0x17, 0, 0, 1])))
+        ];
         (any::<Option<String>>(), one_of(AdapterModel::ALL), mac, any::<bool>()).prop_map(
             |(network, model, mac, connected)| NewAdapter {
                 source: network.clone(),
                 model,
                 mac,
-                network,
+                network: network.map(|name| reformis_machine::Name::cleaned(&name, "network")),
                 connected,
                 guest_name: connected.then(|| "tide0".into()),
             },
@@ -166,7 +170,7 @@ mod tests {
             let (source, several, note) = texts;
             let (source_again, several_again) = (source.clone(), several.clone());
             let journey =
-                Journey { destination: note.clone(), into: source.clone(), source, machine: several, machine_file };
+                Journey { destination: note.clone(), into: source.clone(), source, machine: several, machine_file, keep_unknown: disks.is_empty() };
             let drives = vec![NewDrive { kind: RemovableKind::Floppy, controller: ControllerKind::Ide }];
             let guest = NewGuest {
                 leave_out: vec![note.clone()],

@@ -40,7 +40,6 @@ pub enum Finding {
     DiskMissing { disk: String, file: String },
     DiskUnreadable { disk: String, why: String },
     DescriptorChanged { file: String },
-    Compressed { file: String, kind: String },
     FirmwareNotOffered { firmware: String, destination: String, offered: String },
     TooManyDisks { disks: usize, controller: ControllerKind, slots: u32 },
     DiskTooLarge { disk: String, size: u64, most: u64 },
@@ -65,6 +64,10 @@ pub enum Finding {
     MediaDropped { media: String },
     SourceChangedSince { path: String },
     MachineFileChanged { path: String },
+    UnknownDropped { file: &'static str, names: Vec<String> },
+    UnknownKept { file: &'static str, names: Vec<String> },
+    MisleadingName { result: String, format: &'static str },
+    VariablesLeft { file: String, why: String },
     StaleRemoved { path: String },
     Spooled { source: String, kind: String },
     Running { machine: String },
@@ -138,8 +141,6 @@ impl Finding {
                 | Self::DiskTooLarge { .. }
                 | Self::SizeUneven { .. }
                 | Self::DoesNotBoot { .. }
-                | Self::NoSuchPlace { .. }
-                | Self::TooManyDisks { .. }
                 | Self::NoRoom { .. }
                 | Self::WillNotBoot { .. }
                 | Self::Hibernated { .. }

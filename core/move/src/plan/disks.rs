@@ -27,11 +27,6 @@ impl Settler<'_> {
             }
             let disk = &self.target.disks[source];
             whole &= disk.is_readable();
-            // What is compressed inside a package was told when the package was opened.
-            if let Some(stream) = disk.stream.as_ref().filter(|_| self.target.described.is_none()) {
-                let (file, kind) = (disk.id.clone(), stream.compression.clone());
-                self.findings.push(Finding::Compressed { file, kind });
-            }
             match self.disk(source, index, new) {
                 Some(disk) => disks.push(disk),
                 None => whole = false,
@@ -112,8 +107,9 @@ impl Settler<'_> {
         })
     }
 
-    /// Whether each disk has a place of its own that the destination has, and one that boots.
-    pub(super) fn places(&mut self) {
+    /// Looks whether each disk has a place of its own, and one that boots; tells whether the destination has all places.
+    pub(super) fn places(&mut self) -> bool {
+        let mut all_there = true;
         let firmware = self.brief.machine.starts_with();
         let mut per_kind: BTreeMap<&str, usize> = BTreeMap::new();
         for (index, disk) in self.brief.disks.iter().enumerate() {
@@ -122,10 +118,12 @@ impl Settler<'_> {
             else {
                 let words = self.destination.controllers.iter().map(|offer| offer.kind.to_string()).collect();
                 self.not_offered("controller", disk.controller, words);
+                all_there = false;
                 continue;
             };
             let count = per_kind.entry(disk.controller.name()).or_default();
             *count += 1;
+            all_there &= controller.places().any(|known| known == (disk.bus, disk.slot));
             if *count == controller.slots as usize + 1 {
                 let disks = self.brief.disks.iter().filter(|other| other.controller == disk.controller).count();
                 self.findings.push(Finding::TooManyDisks {
@@ -161,5 +159,6 @@ impl Settler<'_> {
         if boots.is_empty() && !self.brief.disks.is_empty() {
             self.findings.push(Finding::NothingBoots);
         }
+        all_there
     }
 }

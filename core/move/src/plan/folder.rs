@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use reformis_disk::Layout;
+use reformis_machine::Mac;
 
 use super::{Plan, Settler};
 use crate::{finding::Finding, receipt::Receipt};
@@ -24,9 +25,9 @@ impl Settler<'_> {
             }
         }
         for (name, macs) in neighbours(&plan.folder) {
-            for mac in plan.machine.adapters.iter().filter_map(|adapter| adapter.mac.as_ref()) {
-                if macs.contains(mac) {
-                    self.findings.push(Finding::MacTwice { mac: mac.clone(), other: name.clone() });
+            for mac in plan.machine.adapters.iter().filter_map(|adapter| adapter.mac) {
+                if macs.contains(&mac) {
+                    self.findings.push(Finding::MacTwice { mac: mac.to_string(), other: name.clone() });
                 }
             }
         }
@@ -60,11 +61,17 @@ impl Settler<'_> {
     }
 }
 
+/// The largest receipt of another landing that is looked into.
+const MAX_NEIGHBOUR: u64 = 4 << 20;
+
 /// Name and addresses of the machines that have landed beside `folder`.
-fn neighbours(folder: &Path) -> Vec<(String, Vec<String>)> {
+fn neighbours(folder: &Path) -> Vec<(String, Vec<Mac>)> {
     let Some(entries) = folder.parent().and_then(|parent| std::fs::read_dir(parent).ok()) else { return Vec::new() };
     let others = entries.flatten().map(|entry| entry.path()).filter(|path| path != folder && path.is_dir());
-    let receipts = others.take(1000).filter_map(|path| Receipt::read(&path.join(crate::receipt::FILE_NAME)).ok());
+    let receipts = others.take(1000).filter_map(|path| {
+        // Anybody may have put a file of that name there; a real one is small.
+        Receipt::read_up_to(&path.join(crate::receipt::FILE_NAME), MAX_NEIGHBOUR).ok()
+    });
     let machines = receipts.filter_map(|receipt| receipt.machine).map(|machine| machine.after);
-    machines.map(|m| (m.name, m.adapters.into_iter().filter_map(|adapter| adapter.mac).collect())).collect()
+    machines.map(|m| (m.name.into(), m.adapters.into_iter().filter_map(|adapter| adapter.mac).collect())).collect()
 }

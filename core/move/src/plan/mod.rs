@@ -11,8 +11,8 @@ use std::{
 use reformis_disk::{ByteSize, Shape, Storage, source::wrapped::Wrapping};
 use reformis_guest::{Look, Volume};
 use reformis_machine::{
-    Adapter, ControllerKind, Destination, DiskDevice, Firmware, LandedDisk, Lost, Machine, MachineFile, Removable,
-    RemovableKind, System, destination::Lacking,
+    Adapter, ControllerKind, Destination, DiskDevice, Earlier, Firmware, Keep, LandedDisk, Lost, Machine, MachineFile,
+    Name, Removable, RemovableKind, System, destination::Lacking,
 };
 
 use crate::{
@@ -36,14 +36,16 @@ pub(crate) struct Plan {
     pub(crate) nvram: Option<(String, Arc<dyn Storage>)>,
     /// What the machine file has no word for.
     pub(crate) lost: Vec<Lost>,
+    /// What stays of the source's machine file.
+    pub(crate) keep: Keep,
 }
 
 impl Plan {
     /// The source's machine file, where it is of the same kind and describes this machine alone.
-    pub(crate) fn earlier<'t>(&self, target: &'t Target) -> Option<&'t str> {
+    pub(crate) fn earlier<'t>(&self, target: &'t Target) -> Option<Earlier<'t>> {
         let kind = if self.machine_file == MachineFile::Ova { MachineFile::Ovf } else { self.machine_file };
         let described = target.described.as_ref().filter(|d| d.kind == kind && d.names.len() == 1);
-        described.map(|described| described.text.as_str())
+        described.map(|described| Earlier { text: &described.text, keep: self.keep })
     }
 }
 
@@ -87,6 +89,7 @@ pub(crate) fn settle(
             (what != "boot").then(|| Finding::PlaceLost { disk: disk.source.clone(), file: plan.machine_file.name() })
         });
         settler.findings.extend(misplaced);
+        settler.findings.extend(unknown(plan, target));
         let told = plan.lost.iter().filter(|lost| finding::matters(&lost.setting));
         settler.findings.extend(told.map(|lost| Finding::SettingLost {
             setting: lost.setting.clone(),
@@ -95,6 +98,19 @@ pub(crate) fn settle(
         }));
     }
     Ok((plan, settler.findings))
+}
+
+/// What there is to say about settings of the source's machine file that may do anything on the new host.
+fn unknown(plan: &Plan, target: &Target) -> Option<Finding> {
+    let names = reformis_machine::unknown(plan.machine_file, plan.earlier(target)?.text);
+    if names.is_empty() {
+        return None;
+    }
+    let file = plan.machine_file.name();
+    Some(match plan.keep {
+        Keep::Harmless => Finding::UnknownDropped { file, names },
+        Keep::Everything => Finding::UnknownKept { file, names },
+    })
 }
 
 struct Settler<'a> {
@@ -128,15 +144,18 @@ impl Settler<'_> {
             self.findings.push(Finding::NoDisk);
         }
         let disks = self.disks();
-        self.places();
-        // What follows makes no sense without a name, a machine file and all disks.
-        if self.findings.len() > known && disks.is_none() || !propose::is_allowed(&new.name, self.destination) {
+        let placed = self.places();
+        // What follows makes no sense without a name, a machine file and all disks in their places.
+        if self.findings.len() > known && disks.is_none()
+            || !placed
+            || !propose::is_allowed(&new.name, self.destination)
+        {
             return None;
         }
         let disks = disks?;
         self.firmware();
         let mut machine = Machine::new(new.name.clone());
-        machine.uuid = Some(new.uuid.clone().unwrap_or_else(|| uuid::Uuid::new_v4().to_string()));
+        machine.uuid = Some(new.uuid.unwrap_or_else(uuid::Uuid::new_v4));
         machine.description = new.description.clone();
         machine.cpu = reformis_machine::Cpu { sockets: new.sockets, cores: new.cores };
         machine.memory = new.memory.0;
@@ -169,7 +188,8 @@ impl Settler<'_> {
             // The boot entries come along after all.
             self.findings.retain(|finding| *finding != Finding::NoFallbackLoader);
         }
-        let plan = Plan { before, machine, disks, machine_file, folder, nvram, lost: Vec::new() };
+        let keep = if self.brief.journey.keep_unknown { Keep::Everything } else { Keep::Harmless };
+        let plan = Plan { before, machine, disks, machine_file, folder, nvram, lost: Vec::new(), keep };
         self.landing(&plan);
         Some(plan)
     }
@@ -216,27 +236,28 @@ impl Settler<'_> {
                 let words = self.destination.adapters.iter().map(ToString::to_string).collect();
                 self.not_offered("adapter model", new.model, words);
             }
-            let named = |adapter: &&Adapter| new.source.as_ref() == Some(&adapter.name);
+            let named = |adapter: &&Adapter| new.source.as_deref() == Some(&*adapter.name);
             let old = before.adapters.iter().find(named);
             if let (Some(source), None) = (&new.source, old) {
                 self.findings.push(Finding::NoSuchAdapter { adapter: source.clone() });
             }
-            let name = new.source.clone().unwrap_or_else(|| format!("adapter {}", index + 1));
+            let fallback = format!("adapter {}", index + 1);
+            let name = Name::cleaned(new.source.as_deref().unwrap_or_default(), &fallback);
             if new.network.is_none() && new.connected {
-                let network = old.and_then(|old| old.network.clone());
-                self.findings.push(Finding::Unconnected { adapter: name.clone(), network });
+                let network = old.and_then(|old| old.network.clone()).map(String::from);
+                self.findings.push(Finding::Unconnected { adapter: name.to_string(), network });
             }
             let mac = match &new.mac {
-                Mac::Keep => old.and_then(|old| old.mac.clone()),
+                Mac::Keep => old.and_then(|old| old.mac),
                 Mac::Fresh => Some(fresh_mac()),
-                Mac::Given(mac) => Some(mac.clone()),
+                Mac::Given(mac) => Some(*mac),
             };
             if let (Mac::Keep, Some(mac)) = (&new.mac, &mac) {
-                self.findings.push(Finding::MacKept { adapter: name.clone(), mac: mac.clone() });
+                self.findings.push(Finding::MacKept { adapter: name.to_string(), mac: mac.to_string() });
             }
             let twice = adapters.iter().any(|other: &Adapter| mac.is_some() && other.mac == mac);
             if let (true, Some(mac)) = (twice, &mac) {
-                self.findings.push(Finding::MacTwice { mac: mac.clone(), other: self.brief.machine.name.clone() });
+                self.findings.push(Finding::MacTwice { mac: mac.to_string(), other: self.brief.machine.name.clone() });
             }
             adapters.push(Adapter {
                 name,
@@ -258,9 +279,9 @@ impl Settler<'_> {
             drop(&leftover.what, leftover.detail.clone());
         }
         for adapter in &before.adapters {
-            let kept = self.brief.adapters.iter().any(|new| new.source.as_ref() == Some(&adapter.name));
-            if !kept && !adapter.name.is_empty() {
-                drop("adapter", adapter.name.clone());
+            let kept = self.brief.adapters.iter().any(|new| new.source.as_deref() == Some(&*adapter.name));
+            if !kept {
+                drop("adapter", adapter.name.to_string());
             }
         }
         let count =
@@ -292,7 +313,7 @@ impl Settler<'_> {
 
 fn device(new: &NewDisk) -> DiskDevice {
     DiskDevice {
-        id: new.source.clone(),
+        id: Name::cleaned(&new.source, "disk"),
         files: Vec::new(),
         compression: new.compress.clone(),
         format: None,
@@ -305,10 +326,9 @@ fn device(new: &NewDisk) -> DiskDevice {
 }
 
 /// An address that no maker gave out: locally administered, of one adapter (IEEE 802, section 8.4).
-fn fresh_mac() -> String {
-    let random = uuid::Uuid::new_v4().into_bytes();
-    let bytes = [0x02, random[0], random[1], random[2], random[3], random[4]];
-    bytes.map(|byte| format!("{byte:02x}")).join(":")
+fn fresh_mac() -> reformis_machine::Mac {
+    let [a, b, c, d, e, ..] = uuid::Uuid::new_v4().into_bytes();
+    reformis_machine::Mac::new([0x02, a, b, c, d, e])
 }
 
 /// What was seen on the disk that boots, where it can be read: the disk called `named`, else the first of the machine's

@@ -4,10 +4,13 @@ use std::{path::Path, sync::Arc};
 
 use reformis_disk::{
     Format, Storage, formats,
-    source::{Archive, Links, Stream, wrapped},
+    source::{self, Archive, Links, Source, Stream, wrapped},
 };
 
-use super::{Kind, Part, StreamFacts, Target, TargetDisk, source_file};
+use super::{
+    Kind, Opening, Part, StreamFacts, Target, TargetDisk, source_file,
+    unpack::{self, Unpacked},
+};
 use crate::{
     error::Result,
     finding::{self, Finding},
@@ -39,58 +42,79 @@ pub(super) fn open_stream(stream: &Stream, path: &Path) -> Result<Target> {
     })
 }
 
-pub(super) fn open_disk(storage: Arc<dyn Storage>, path: &Path, links: Links) -> Result<Target> {
+/// The disk in `storage`, which lies at `path` or was unpacked from there.
+pub(super) fn open_disk(
+    storage: Arc<dyn Storage>,
+    path: &Path,
+    unpacked: Option<&Unpacked>,
+    links: Links,
+) -> Result<Target> {
     let image = formats::Opener::new(links).open(storage.clone(), None)?;
     let id = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
     let findings = finding::of_image(&id, &image.facts);
     let size = image.facts.virtual_size;
+    let part = unpacked.and_then(|unpacked| unpacked.part(None)).unwrap_or_else(|| Part::plain(storage, None));
     Ok(Target {
         name: path.to_string_lossy().into(),
         kind: Kind::Disk,
         described: None,
-        disks: vec![TargetDisk {
-            id,
-            parts: vec![Part { storage, entry: None }],
-            image: Some(image),
-            stream: None,
-            size,
-        }],
+        disks: vec![TargetDisk { id, parts: vec![part], image: Some(image), stream: None, size }],
         files: Vec::new(),
         findings,
     })
 }
 
 /// The disks in an archive that holds no machine; what is no disk is passed over.
-pub(super) fn open_archive(archive: &Archive, path: &Path) -> Target {
+pub(super) fn open_archive(archive: &Archive, path: &Path, opening: &Opening<'_>) -> Result<Target> {
     let mut findings = super::package::of_archive(archive);
     let mut disks = Vec::new();
     for member in archive.members() {
         let id = member.name.clone();
-        if let Some(method) = &member.packed {
-            let facts = StreamFacts { compression: method.clone(), format: None, size: member.len };
-            let format = Path::new(&id).extension().and_then(|e| e.to_str()).and_then(Format::from_extension);
-            if format.is_some() {
-                let stream = Some(StreamFacts { format, ..facts });
-                disks.push(TargetDisk { id, parts: Vec::new(), image: None, stream, size: 0 });
-            }
-            continue;
-        }
-        let Ok(storage) = archive.member(&id) else { continue };
-        let Ok(image) = formats::Opener::default().open(storage.clone(), None) else { continue };
+        let source = source::locate_in(archive.storage().clone(), Some(&id)).and_then(Source::unwrapped);
+        let (storage, part) = match source {
+            Ok(Source::Storage(storage)) => (storage.clone(), Part::plain(storage, None)),
+            // By its name: of what is packed, only the start can be looked at.
+            Ok(Source::Stream(stream)) if is_called_disk(&id) => match &opening.unpack {
+                Some(unpack) => {
+                    let unpacked = unpack.spool(&stream, None)?;
+                    findings.push(unpack::spooled(&stream));
+                    let storage = unpacked.storage()?;
+                    (storage.clone(), unpacked.part(None).unwrap_or_else(|| Part::plain(storage, None)))
+                }
+                None => {
+                    findings.push(Finding::LooksPacked { file: id.clone(), kind: stream.kind().into() });
+                    let format = format_of_name(&id);
+                    let stream = StreamFacts { compression: stream.kind().into(), format, size: member.len };
+                    disks.push(TargetDisk { id, parts: Vec::new(), image: None, stream: Some(stream), size: 0 });
+                    continue;
+                }
+            },
+            _ => continue,
+        };
+        let Ok(image) = formats::Opener::default().open(storage, None) else { continue };
         findings.extend(finding::of_image(&id, &image.facts));
         let size = image.facts.virtual_size;
-        let parts = vec![Part { storage, entry: None }];
-        disks.push(TargetDisk { id, parts, image: Some(image), stream: None, size });
+        disks.push(TargetDisk { id, parts: vec![part], image: Some(image), stream: None, size });
     }
     if disks.is_empty() {
         findings.push(Finding::NoDisk);
     }
-    Target {
+    Ok(Target {
         name: path.to_string_lossy().into(),
         kind: Kind::Archive,
         described: None,
         disks,
         files: vec![source_file(archive.storage().as_ref(), None)],
         findings,
-    }
+    })
+}
+
+/// The format that a name's ending stands for, below one that says how it is packed.
+fn format_of_name(name: &str) -> Option<Format> {
+    let inner = wrapped::inner_name(name);
+    Path::new(&inner).extension().and_then(|ending| ending.to_str()).and_then(Format::from_extension)
+}
+
+fn is_called_disk(name: &str) -> bool {
+    format_of_name(name).is_some()
 }

@@ -3,6 +3,7 @@
 
 mod loose;
 mod package;
+pub(crate) mod unpack;
 
 use std::{
     collections::BTreeMap,
@@ -13,10 +14,12 @@ use std::{
 use reformis_disk::{
     Format, Image, Storage,
     disk::EmptyDisk,
-    source::{self, Archive, Links, Source, archive},
+    source::{self, Access, Archive, Links, Source, archive, wrapped},
 };
 use reformis_machine::{Machine, MachineFile, manifest::Entry};
 use serde::Serialize;
+pub use unpack::Unpack;
+use unpack::Unpacked;
 
 use crate::{
     error::{Error, Result},
@@ -67,7 +70,7 @@ impl Kind {
 }
 
 /// How to open a target.
-#[derive(Debug, Clone, Default)]
+#[derive(Clone, Default)]
 pub struct Opening<'a> {
     /// Where names in files may lead.
     pub links: Links,
@@ -75,6 +78,8 @@ pub struct Opening<'a> {
     pub machine: Pick<'a>,
     /// Files of disks that the person names, by the disks' names in the machine file.
     pub files: BTreeMap<String, PathBuf>,
+    /// Where what can only be read forwards is unpacked; only its start is looked at where that is nowhere.
+    pub unpack: Option<Unpack<'a>>,
 }
 
 impl Opening<'_> {
@@ -157,9 +162,57 @@ pub struct Part {
     pub storage: Arc<dyn Storage>,
     /// Its line of the manifest.
     pub entry: Option<Entry>,
+    /// What it was unpacked from.
+    pub packed: Option<Packed>,
+}
+
+/// The packed file that a disk was unpacked from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Packed {
+    /// As the person would name what is inside: a member of an archive continues the archive's path.
+    pub name: String,
+    /// How it is packed, as words.
+    pub kind: String,
+    /// Digest of the packed file.
+    pub digest: FileDigest,
+}
+
+impl Part {
+    /// A file that is read where it lies.
+    pub(crate) fn plain(storage: Arc<dyn Storage>, entry: Option<Entry>) -> Self {
+        Self { storage, entry, packed: None }
+    }
+
+    /// As the person would name it.
+    pub fn name(&self) -> &str {
+        self.packed.as_ref().map_or(self.storage.name(), |packed| &packed.name)
+    }
+}
+
+impl Target {
+    /// Who may open the files that describe the machine; for disks alone, the disks' own.
+    pub(crate) fn access(&self) -> Access {
+        self.files.iter().filter_map(|file| file.access).reduce(Access::and).unwrap_or_else(|| {
+            let disks = self.disks.iter().map(TargetDisk::access);
+            disks.reduce(Access::and).unwrap_or(Access::ANYBODY)
+        })
+    }
 }
 
 impl TargetDisk {
+    /// Who may open every file that the disk is read from.
+    pub(crate) fn access(&self) -> Access {
+        let parts = self.parts.iter().map(|part| &part.storage);
+        let files = parts.chain(self.image.iter().flat_map(|image| &image.files));
+        let all = files.filter_map(|file| file.identity().and_then(|identity| identity.access));
+        all.reduce(Access::and).unwrap_or(Access::ANYBODY)
+    }
+
+    /// How the file that holds it is packed, where it was unpacked.
+    pub(crate) fn packed(&self) -> Option<String> {
+        self.parts.first()?.packed.as_ref().map(|packed| packed.kind.clone())
+    }
+
     /// The disk's bytes; zeros for one that starts empty.
     pub fn disk(&self) -> Arc<dyn reformis_disk::Disk> {
         match &self.image {
@@ -186,21 +239,45 @@ pub fn open(path: &Path, opening: &Opening<'_>) -> Result<Target> {
     if path.is_dir() {
         return open(&in_folder(path)?, opening);
     }
-    let storage = match source::locate(path)?.unwrapped()? {
-        Source::Storage(storage) => storage,
-        Source::Stream(stream) => return loose::open_stream(&stream, path),
+    let stream = match source::locate(path)?.unwrapped()? {
+        Source::Storage(storage) => return open_storage(storage, path, None, opening),
+        Source::Stream(stream) => stream,
     };
+    let Some(unpack) = &opening.unpack else { return loose::open_stream(&stream, path) };
+    let unpacked = unpack.spool(&stream, None)?;
+    let storage = unpacked.storage()?;
+    let mut target = if archive::is_archive(storage.as_ref())? {
+        let mut target = open_storage(unpacked.archive()?, path, None, opening)?;
+        // What was read is the packed file, not what it was unpacked into.
+        target.files.retain(|file| file.path != absolute(stream.name()));
+        let packed = stream.storage().map(|storage| source_file(storage.as_ref(), Some(unpacked.digest.clone())));
+        target.files.extend(packed);
+        target
+    } else {
+        open_storage(storage, path, Some(&unpacked), opening)?
+    };
+    target.findings.push(unpack::spooled(&stream));
+    Ok(target)
+}
+
+/// Opens what lies at `path`, or was unpacked from there.
+fn open_storage(
+    storage: Arc<dyn Storage>,
+    path: &Path,
+    unpacked: Option<&Unpacked>,
+    opening: &Opening<'_>,
+) -> Result<Target> {
     if archive::is_archive(storage.as_ref())? {
         let archive = Archive::open(storage)?;
         return match package::in_archive(&archive, path)? {
             Some((kind, name)) => package::open_packed(archive, kind, &name, path, opening),
-            None => Ok(loose::open_archive(&archive, path)),
+            None => loose::open_archive(&archive, path, opening),
         };
     }
     let head = read_text(storage.as_ref(), HEAD)?;
     match MachineFile::detect(&head) {
         Some(kind) => package::open_beside(storage, kind, path, opening),
-        None => loose::open_disk(storage, path, opening.links),
+        None => loose::open_disk(storage, path, unpacked, opening.links),
     }
 }
 
@@ -223,7 +300,7 @@ fn in_folder(folder: &Path) -> Result<PathBuf> {
             0
         } else if archive::is_archive(storage.as_ref()).unwrap_or(false) {
             1
-        } else if reformis_disk::formats::open(storage, None).is_ok() {
+        } else if wrapped::Wrapping::detect(&head).is_some() || reformis_disk::formats::open(storage, None).is_ok() {
             2
         } else {
             continue;
@@ -257,6 +334,7 @@ pub(crate) fn source_file(storage: &dyn Storage, digest: Option<FileDigest>) -> 
         size: storage.len(),
         modified: modified.and_then(|time| jiff::Timestamp::try_from(time).ok()),
         digest,
+        access: storage.identity().and_then(|identity| identity.access),
     }
 }
 

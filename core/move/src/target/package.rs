@@ -7,17 +7,16 @@ use std::{
 
 use reformis_disk::{
     Format, Storage, formats,
-    source::{self, Archive, FileStorage, Links, Pieces},
+    source::{self, Archive, Links, MemoryStorage, Pieces, Source},
 };
 use reformis_machine::{
-    DiskDevice, Document, MachineFile, Sign,
+    DiskDevice, Document, Machine, MachineFile, Sign,
     manifest::{self, Entry},
 };
-use sha2::Digest as _;
 
 use super::{Described, Kind, MAX_TEXT, Opening, Part, Pick, Target, TargetDisk, read_text, source_file};
 use crate::{
-    checksum::hex,
+    checksum::Hasher,
     error::{Error, Result},
     finding::{self, Finding},
     receipt::{FileDigest, SourceFile},
@@ -40,19 +39,19 @@ impl Container {
 
     /// The file `name`, which `by` refers to; `None` when it is not there. Machines are moved with their folder, so what
     /// is named by a whole path, and may not be followed there or is gone, is looked for beside the machine file too.
-    fn find(&self, by: &str, name: &str) -> Result<Option<Arc<dyn Storage>>> {
+    fn find(&self, by: &str, name: &str) -> Result<Option<Source>> {
         let name = &name.replace('\\', "/");
         match self {
             Self::Archive(archive) => match archive.find(name) {
-                Some(_) => Ok(Some(archive.member(name)?)),
+                Some(_) => Ok(Some(source::locate_in(archive.storage().clone(), Some(name))?)),
                 None => Ok(None),
             },
             Self::Folder(folder, links) => {
                 let beside = name.rsplit('/').next().filter(|_| name.starts_with('/')).unwrap_or(name);
                 let mut refused = None;
                 for name in [name.as_str(), beside] {
-                    match source::resolve_link(folder, by, name, *links) {
-                        Ok(path) => return Ok(Some(Arc::new(FileStorage::open(&path)?))),
+                    match source::open_link(folder, by, name, *links) {
+                        Ok(file) => return Ok(Some(Source::Storage(Arc::new(file)))),
                         Err(reformis_disk::Error::Io { source, .. })
                             if source.kind() == std::io::ErrorKind::NotFound => {}
                         Err(error) => drop(refused.get_or_insert(error)),
@@ -76,14 +75,14 @@ pub(super) fn of_archive(archive: &Archive) -> Vec<Finding> {
 /// When there are several.
 pub(super) fn in_archive(archive: &Archive, path: &Path) -> Result<Option<(MachineFile, String)>> {
     let ending = |name: &str, ending: &str| name.to_ascii_lowercase().ends_with(ending);
-    let names = || archive.members().iter().filter(|member| member.packed.is_none()).map(|member| &member.name);
+    let names = || archive.members().iter().map(|member| &member.name);
     for endings in [&[".ovf"][..], &[".vmx", ".vbox", ".xml", ".json"]] {
         let mut found = Vec::new();
         for name in names().filter(|name| endings.iter().any(|end| ending(name, end))) {
             // By its content, but an OVF descriptor by its name: so that a damaged one is told of.
             let kind = match endings {
                 [".ovf"] => Some(MachineFile::Ovf),
-                _ => MachineFile::detect(&read_text(archive.member(name)?.as_ref(), super::HEAD)?),
+                _ => MachineFile::detect(&read_text(small(archive, name)?.as_ref(), super::HEAD)?),
             };
             found.extend(kind.map(|kind| (kind, name.clone())));
         }
@@ -102,6 +101,33 @@ pub(super) fn in_archive(archive: &Archive, path: &Path) -> Result<Option<(Machi
     Ok(None)
 }
 
+/// The member `name`, which is a machine file or a manifest: what is packed is unpacked into memory.
+fn small(archive: &Archive, name: &str) -> Result<Arc<dyn Storage>> {
+    in_memory(source::locate_in(archive.storage().clone(), Some(name))?)
+}
+
+/// A small file; one that is packed is unpacked into memory.
+fn in_memory(source: Source) -> Result<Arc<dyn Storage>> {
+    let stream = match source {
+        Source::Storage(storage) => return Ok(storage),
+        Source::Stream(stream) => stream,
+    };
+    let mut bytes = Vec::new();
+    stream.visit(&mut std::io::empty(), &|_| {}, false, &mut |stream, _| {
+        let mut stream = std::io::Read::take(stream, MAX_TEXT + 1);
+        std::io::Read::read_to_end(&mut stream, &mut bytes).map(drop).map_err(reformis_disk::Error::io(
+            "unpacking",
+            "a machine file",
+            None,
+        ))
+    })?;
+    if bytes.len() as u64 > MAX_TEXT {
+        let what = format!("it is unpacked to more than {} MiB, and no machine file is that large", MAX_TEXT >> 20);
+        return Err(reformis_disk::Error::Unsupported { path: stream.name().into(), what }.into());
+    }
+    Ok(Arc::new(MemoryStorage::new(stream.name(), bytes)))
+}
+
 /// Opens the machine whose file is the member `name` of `archive`.
 pub(super) fn open_packed(
     archive: Archive,
@@ -112,7 +138,7 @@ pub(super) fn open_packed(
 ) -> Result<Target> {
     let files = vec![source_file(archive.storage().as_ref(), None)];
     let findings = of_archive(&archive);
-    let file = archive.member(name)?;
+    let file = small(&archive, name)?;
     let package = Package { container: Container::Archive(archive), name: name.into(), opening };
     package.open(file, Kind::Packed(kind), kind, path, files, findings)
 }
@@ -144,7 +170,7 @@ impl Package<'_> {
         self.name.rfind('/').map_or("", |end| &self.name[..=end])
     }
 
-    fn find(&self, file: &str) -> Result<Option<Arc<dyn Storage>>> {
+    fn find(&self, file: &str) -> Result<Option<Source>> {
         self.container.find(&self.name, &format!("{}{file}", if file.starts_with('/') { "" } else { self.folder() }))
     }
 
@@ -164,7 +190,7 @@ impl Package<'_> {
         let own = entry(self.name.strip_prefix(self.folder()).unwrap_or(&self.name));
         let digest = check_descriptor(&bytes, own, &self.name, manifest.is_some(), &mut findings);
         files.push(source_file(file.as_ref(), Some(digest)));
-        let names: Vec<String> = document.machines.iter().map(|machine| machine.name.clone()).collect();
+        let names: Vec<String> = document.machines.iter().map(|machine| machine.name.to_string()).collect();
         let machine = document.machines[pick(&names, self.opening.machine, path)?].clone();
         for listed in manifest.iter().flatten() {
             let used = document.machines.iter().any(|m| m.disks.iter().any(|disk| disk.files.contains(&listed.file)));
@@ -176,7 +202,8 @@ impl Package<'_> {
         if let Container::Folder(folder, _) = &self.container {
             findings.extend(lock_beside(&folder.join(&self.name)).map(|lock| Finding::Locked { lock }));
         }
-        let related = document.related.iter().filter_map(|name| self.find(name).ok().flatten()).collect();
+        // A disk that is not there is told of where one is a delta of it.
+        let related = document.related.iter().filter_map(|name| self.find(name).ok()??.random_access().ok()).collect();
         let opener = self.container.opener().with_related(related);
         let mut disks = Vec::new();
         for device in &machine.disks {
@@ -185,7 +212,7 @@ impl Package<'_> {
         if disks.is_empty() {
             findings.push(Finding::NoDisk);
         }
-        let nvram = machine.nvram.as_ref().and_then(|name| self.find(name).ok().flatten());
+        let nvram = self.nvram(&machine, &mut findings);
         let text = String::from_utf8_lossy(&bytes).into_owned();
         let described = Described { machine, kind: machine_file, text, names, nvram };
         Ok(Target { name: path.to_string_lossy().into(), kind, described: Some(described), disks, files, findings })
@@ -195,7 +222,8 @@ impl Package<'_> {
         let base = self.name.strip_prefix(self.folder()).unwrap_or(&self.name);
         let stem = base.rsplit_once('.').map_or(base, |(stem, _)| stem);
         let manifest = match self.find(&format!("{stem}.mf"))? {
-            Some(storage) => {
+            Some(source) => {
+                let storage = in_memory(source)?;
                 files.push(source_file(storage.as_ref(), None));
                 Some(manifest::parse(&read_text(storage.as_ref(), MAX_TEXT)?, storage.name())?)
             }
@@ -221,14 +249,15 @@ impl Package<'_> {
         has_manifest: bool,
         findings: &mut Vec<Finding>,
     ) -> Result<TargetDisk> {
-        let id = device.id.clone();
+        let id = device.id.to_string();
         let size = device.capacity.unwrap_or(0);
         let mut disk = TargetDisk { id: id.clone(), parts: Vec::new(), image: None, stream: None, size };
-        let unreadable = |why: String| Finding::DiskUnreadable { disk: device.id.clone(), why };
+        let mut inside = None;
+        let unreadable = |why: String| Finding::DiskUnreadable { disk: device.id.to_string(), why };
         if let Some(path) = self.opening.files.get(&id) {
             // Named by the person, so that it may lie anywhere, and be a device.
             match source::open(path) {
-                Ok(storage) => disk.parts.push(Part { storage, entry: None }),
+                Ok(storage) => disk.parts.push(Part::plain(storage, None)),
                 Err(error) => {
                     findings.push(unreadable(error.to_string()));
                     return Ok(disk);
@@ -241,14 +270,9 @@ impl Package<'_> {
                 }
                 return Ok(disk);
             }
-            if let Some(kind) = &device.compression {
-                findings.push(Finding::Compressed { file: device.files.join(", "), kind: kind.clone() });
-                disk.stream = Some(super::StreamFacts { compression: kind.clone(), format: None, size: 0 });
-                return Ok(disk);
-            }
             for file in &device.files {
-                let storage = match self.find(file) {
-                    Ok(Some(storage)) => storage,
+                let source = match self.find(file) {
+                    Ok(Some(source)) => source,
                     Ok(None) => {
                         findings.push(Finding::DiskMissing { disk: id, file: file.clone() });
                         disk.parts.clear();
@@ -265,20 +289,49 @@ impl Package<'_> {
                 if has_manifest && entry.is_none() {
                     findings.push(Finding::NotInManifest { file: file.clone() });
                 }
-                disk.parts.push(Part { storage, entry });
+                // What is declared raw is raw, unless the machine file says too that it is packed.
+                let as_is = device.format.as_deref() == Some("raw") && device.compression.is_none();
+                let source = if as_is { source } else { source.unwrapped()? };
+                let stream = match source {
+                    Source::Storage(storage) => {
+                        disk.parts.push(Part::plain(storage, entry));
+                        continue;
+                    }
+                    Source::Stream(stream) => stream,
+                };
+                if device.files.len() > 1 {
+                    findings.push(unreadable(format!("its piece '{file}' is packed by itself ({})", stream.kind())));
+                    return Ok(disk);
+                }
+                let Some(unpack) = &self.opening.unpack else {
+                    let size = stream.storage().map_or(0, |storage| storage.len());
+                    let compression = stream.kind().to_string();
+                    findings.push(Finding::LooksPacked { file: file.clone(), kind: compression.clone() });
+                    disk.stream = Some(super::StreamFacts { compression, format: None, size });
+                    return Ok(disk);
+                };
+                let unpacked = unpack.spool(&stream, entry.as_ref())?;
+                findings.push(super::unpack::spooled(&stream));
+                disk.parts.extend(unpacked.part(entry));
+                inside = Some(unpacked.storage()?);
             }
         }
-        let whole: Arc<dyn Storage> = match &disk.parts[..] {
-            [one] => one.storage.clone(),
-            parts => {
+        let whole: Arc<dyn Storage> = match (inside, &disk.parts[..]) {
+            (Some(inside), _) => inside,
+            (None, [one]) => one.storage.clone(),
+            (None, parts) => {
                 let name = device.files.first().map_or("", |file| file.trim_end_matches(".000000000"));
                 let name = format!("{name} ({} pieces)", parts.len());
                 Arc::new(Pieces::new(name, parts.iter().map(|part| part.storage.clone()).collect()))
             }
         };
         let stated = document.files.iter().find(|file| file.parts == device.files).and_then(|file| file.size);
-        if let Some(stated) = stated.filter(|&stated| stated != whole.len()) {
-            findings.push(Finding::LengthDiffers { file: device.files[0].clone(), stated, found: whole.len() });
+        // What is stated is the length of the file as it lies there.
+        let found = disk.parts.iter().map(|part| part.storage.len()).fold(0, u64::saturating_add);
+        let is_file = disk.parts.iter().all(|part| part.packed.as_ref().is_none_or(|p| p.name == part.storage.name()));
+        if let (Some(stated), Some(file)) = (stated.filter(|&stated| stated != found && is_file), device.files.first())
+        {
+            findings.push(Finding::LengthDiffers { file: file.clone(), stated, found });
         }
         // What is declared raw is raw.
         let declared = device.format.as_ref().and_then(|format| format.parse::<Format>().ok());
@@ -297,6 +350,19 @@ impl Package<'_> {
             Err(error) => findings.push(unreadable(error.to_string())),
         }
         Ok(disk)
+    }
+
+    /// The file of the firmware's variables, where it is there; what stands in the way of reading it is told.
+    fn nvram(&self, machine: &Machine, findings: &mut Vec<Finding>) -> Option<Arc<dyn Storage>> {
+        let name = machine.nvram.as_ref()?;
+        match self.find(name).and_then(|found| found.map(in_memory).transpose()) {
+            Ok(found) => found,
+            Err(error) => {
+                let (file, why) = (name.clone(), error.to_string());
+                findings.push(Finding::VariablesLeft { file, why });
+                None
+            }
+        }
     }
 
     /// A package whose names lead out of it is refused as a whole: no host writes such a one.
@@ -357,13 +423,9 @@ fn check_descriptor(
         }
         return FileDigest::blake3(bytes);
     };
-    let value = match entry.algorithm {
-        manifest::Algorithm::Sha1 => hex(&sha1::Sha1::digest(bytes)),
-        manifest::Algorithm::Sha256 => hex(&sha2::Sha256::digest(bytes)),
-        manifest::Algorithm::Sha512 => hex(&sha2::Sha512::digest(bytes)),
-    };
-    if value != entry.digest {
+    let digest = Hasher::of(Some(entry.algorithm), bytes);
+    if digest.value != entry.digest {
         findings.push(Finding::DescriptorChanged { file: name.into() });
     }
-    FileDigest { algorithm: entry.algorithm.name().into(), value }
+    digest
 }

@@ -1,6 +1,10 @@
 //! Whether a landing is what its source was, plus the recorded edits, and nothing else.
 
+mod files;
+
 use std::{ops::Range, path::Path, sync::Arc};
+
+pub use files::FileProof;
 
 use reformis_disk::{
     Disk, Format, Storage,
@@ -17,11 +21,9 @@ use crate::{
     finding::Finding,
     inside::{self, Chain},
     observer::{Context, Step},
-    receipt::{DiskRecord, FileDigest, Kind, LandedFile, Receipt},
+    receipt::{DiskRecord, Kind, Receipt},
+    target::Unpack,
 };
-
-/// The largest file beside the disks that is read whole.
-const MAX_FILE: u64 = 64 << 20;
 
 /// The outcome of a proof.
 #[derive(Debug, Clone, Serialize)]
@@ -30,6 +32,9 @@ pub struct Proof {
     pub holds: bool,
     /// One for each disk, or for the pair that was compared.
     pub disks: Vec<DiskProof>,
+    /// One for each other file of the landing: the machine file first.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub files: Vec<FileProof>,
     /// The chain of boot evidence, walked again on what landed.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub evidence: Vec<Chain>,
@@ -60,12 +65,21 @@ pub struct DiskProof {
     pub reason: Option<String>,
 }
 
-/// Proves the landing whose receipt is at `path`: each disk against its source, and both against the receipt. `links` says
-/// where names in the sources may lead.
+/// What a proof allows.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Options {
+    /// Where names in the sources may lead.
+    pub links: Links,
+    /// Whether the machine file, and others beside the disks, may have been changed after the landing.
+    pub machine_may_differ: bool,
+}
+
+/// Proves the landing whose receipt is at `path`: each disk against its source, both against the receipt, and every other
+/// file of the landing against the receipt too.
 ///
 /// # Errors
 /// When the receipt, a source or a result cannot be read. A difference is no error: see [`Proof::holds`].
-pub fn prove_receipt(path: &Path, links: Links, context: &Context<'_>) -> Result<Proof> {
+pub fn prove_receipt(path: &Path, options: Options, context: &Context<'_>) -> Result<Proof> {
     let receipt = Receipt::read(path)?;
     let folder = &crate::staging::parent(path);
     let mut findings = Vec::new();
@@ -79,18 +93,15 @@ pub fn prove_receipt(path: &Path, links: Links, context: &Context<'_>) -> Result
             findings.push(Finding::SourceChangedSince { path: file.path.clone() });
         }
     }
-    if let Some(machine) = &receipt.machine {
-        let own = LandedFile { file: machine.file.clone(), digest: machine.digest.clone() };
-        for landed in std::iter::once(&own).chain(&machine.also) {
-            let path = crate::carry::result_path(folder, &landed.file, Links::OwnFolder)?;
-            let file = source::open(&path)?;
-            let bytes = crate::target::read_text(file.as_ref(), MAX_FILE)?;
-            if FileDigest::blake3(&bytes) != landed.digest {
-                findings.push(Finding::MachineFileChanged { path: path.to_string_lossy().into() });
-            }
-        }
+    let files = match &receipt.machine {
+        Some(machine) => files::prove(machine, folder, context)?,
+        None => Vec::new(),
+    };
+    if options.machine_may_differ {
+        let changed = files.iter().filter(|file| !file.holds);
+        findings.extend(changed.map(|file| Finding::MachineFileChanged { path: file.file.clone() }));
     }
-    let opener = Opener::new(links).with_related(related);
+    let opener = Opener::new(options.links).with_related(related);
     // A landing is proved wherever it lies; a disk that was recast, where it was made.
     let results = if receipt.kind == Kind::Recast { Links::Trusted } else { Links::OwnFolder };
     let mut disks = Vec::new();
@@ -101,17 +112,21 @@ pub fn prove_receipt(path: &Path, links: Links, context: &Context<'_>) -> Result
             let what = "its result went into a pipe, and is not here to be proved".into();
             return Err(Error::Receipt { path: path.to_string_lossy().into(), what });
         }
-        let result = crate::carry::result_path(folder, &record.result, results)?;
-        let source = source::locate(&result)?.unwrapped()?;
+        let source = crate::carry::open_result(folder, &record.result, results)?.unwrapped()?;
         let from_pipe = receipt.kind == Kind::Recast && record.source.is_empty();
         let proof = match source {
-            Source::Storage(_) if !from_pipe => prove_disk(record, &result, &opener, &step, context)?,
+            Source::Storage(storage) if !from_pipe => {
+                let unpack = Unpack { folder, context };
+                prove_disk(record, storage, &opener, &step, &unpack)?
+            }
             source => prove_alone(record, &source, &step, context)?,
         };
         disks.push(proof);
     }
     let evidence = walk(&receipt, folder);
-    Ok(Proof { holds: disks.iter().all(|disk| disk.holds), disks, evidence, findings })
+    let files_hold = options.machine_may_differ || files.iter().all(|file| file.holds);
+    let holds = disks.iter().all(|disk| disk.holds) && files_hold;
+    Ok(Proof { holds, disks, files, evidence, findings })
 }
 
 /// The chain of each system on the disks that landed; none where the receipt knows of none, and where a disk can only be read
@@ -123,8 +138,7 @@ fn walk(receipt: &Receipt, folder: &Path) -> Vec<Chain> {
         return Vec::new();
     };
     let open = |record: &DiskRecord| -> Option<Arc<dyn Disk>> {
-        let path = crate::carry::result_path(folder, &record.result, Links::OwnFolder).ok()?;
-        match source::locate(&path).ok()?.unwrapped().ok()? {
+        match crate::carry::open_result(folder, &record.result, Links::OwnFolder).ok()?.unwrapped().ok()? {
             Source::Storage(storage) => Some(formats::open(storage, declared(&record.after.shape)).ok()?.disk),
             Source::Stream(_) => None,
         }
@@ -143,17 +157,32 @@ fn declared(shape: &str) -> Option<Format> {
 
 fn prove_disk(
     record: &DiskRecord,
-    path: &Path,
+    storage: Arc<dyn Storage>,
     opener: &Opener,
     step: &Step,
-    context: &Context<'_>,
+    unpack: &Unpack<'_>,
 ) -> Result<DiskProof> {
-    let result = formats::open(source::open(path)?, declared(&record.after.shape))?.disk;
+    let path = storage.name().to_string();
+    let result = formats::open(storage, declared(&record.after.shape))?.disk;
+    if result.size() != record.after.virtual_size {
+        let (found, recorded) = (result.size(), record.after.virtual_size);
+        return Ok(DiskProof {
+            source: record.source.join(" + "),
+            result: path,
+            sizes: (recorded, found),
+            edited: 0,
+            holds: false,
+            first_difference: None,
+            differing: 0,
+            content_digest: String::new(),
+            reason: Some(format!("the disk has {found} bytes, but the receipt records {recorded}")),
+        });
+    }
     let before: Arc<dyn Disk> = match (&record.source[..], &record.before) {
         ([], _) | (_, None) => Arc::new(EmptyDisk::new(record.after.virtual_size)),
         (files, Some(facts)) => {
-            let parts: Vec<Arc<dyn Storage>> =
-                files.iter().map(|file| source::open(Path::new(file))).collect::<Result<_, _>>()?;
+            let open = |file: &String| open_source(Path::new(file), record.packed.is_some(), unpack);
+            let parts: Vec<Arc<dyn Storage>> = files.iter().map(open).collect::<Result<_>>()?;
             let whole = match &parts[..] {
                 [one] => one.clone(),
                 _ => Arc::new(Pieces::new(files.join(" + "), parts)),
@@ -168,18 +197,23 @@ fn prove_disk(
     let source = if record.source.is_empty() { "an empty disk".into() } else { record.source.join(" + ") };
     // A disk that was made larger on the way, as recorded, ends in zeros.
     let before = Arc::new(GrownDisk::new(before, record.after.virtual_size));
-    let mut proof = compare(before, &result, &allowed, step, context)?;
+    let mut proof = compare(before, &result, &allowed, step, unpack.context)?;
     proof.source = source;
-    proof.result = path.to_string_lossy().into();
-    if proof.reason.is_none() && result.size() != record.after.virtual_size {
-        let (found, recorded) = (result.size(), record.after.virtual_size);
-        proof.reason = Some(format!("the disk has {found} bytes, and the receipt records {recorded}"));
-    }
+    proof.result = path;
     if proof.reason.is_none() && proof.content_digest != record.content_digest {
-        proof.reason = Some("the content digest is not the one that the receipt records".into());
+        proof.reason = Some("its content digest is not the one in the receipt".into());
     }
     proof.holds = proof.reason.is_none();
     Ok(proof)
+}
+
+/// Opens a file that a disk was read from; one that is packed is unpacked again.
+fn open_source(path: &Path, packed: bool, unpack: &Unpack<'_>) -> Result<Arc<dyn Storage>> {
+    let source = source::locate(path)?;
+    match if packed { source.unwrapped()? } else { source } {
+        Source::Storage(storage) => Ok(storage),
+        Source::Stream(stream) => unpack.spool(&stream, None)?.storage(),
+    }
 }
 
 /// A disk whose source came out of a pipe and is gone, or that can only be read forwards itself: its digest alone is
@@ -211,7 +245,7 @@ fn prove_alone(record: &DiskRecord, result: &Source, step: &Step, context: &Cont
         first_difference: None,
         differing: 0,
         content_digest: digest.to_string(),
-        reason: (!holds).then(|| "the content digest is not the one that the receipt records".into()),
+        reason: (!holds).then(|| "its content digest is not the one in the receipt".into()),
     })
 }
 
@@ -226,13 +260,17 @@ pub fn prove_disks(
     links: Links,
     context: &Context<'_>,
 ) -> Result<Proof> {
-    let open = |path: &Path| -> Result<Arc<dyn Disk>> { Ok(Opener::new(links).open(source::open(path)?, from)?.disk) };
+    let (folder, packed) = (crate::staging::parent(right), from != Some(Format::Raw));
+    let unpack = Unpack { folder: &folder, context };
+    let open = |path: &Path| -> Result<Arc<dyn Disk>> {
+        Ok(Opener::new(links).open(open_source(path, packed, &unpack)?, from)?.disk)
+    };
     let (before, after) = (open(left)?, open(right)?);
     let step = Step { action: "comparing", what: right.to_string_lossy().into(), number: 1, of: 1 };
     let mut proof = compare(before, &after, &[], &step, context)?;
     proof.source = left.to_string_lossy().into();
     proof.result = right.to_string_lossy().into();
-    Ok(Proof { holds: proof.holds, disks: vec![proof], evidence: Vec::new(), findings: Vec::new() })
+    Ok(Proof { holds: proof.holds, disks: vec![proof], files: Vec::new(), evidence: Vec::new(), findings: Vec::new() })
 }
 
 /// Compares over the whole length of the longer disk: where one ends, the other must be zero, and less than a sector of

@@ -1,0 +1,152 @@
+//! A folder that is being filled.
+
+use std::{
+    ffi::{OsStr, OsString},
+    fs,
+    path::{Path, PathBuf},
+};
+
+use rustix::fs::{FileType, Mode};
+
+use super::{
+    file::temporary_for,
+    keep::Kept,
+    parent,
+    place::{Place, exists, system},
+};
+use crate::error::{Error, Result};
+
+/// A folder that is being filled. Dropped, it leaves nothing.
+pub(crate) struct StagedFolder {
+    /// The folder in which it will lie.
+    above: Place,
+    name: OsString,
+    temporary: OsString,
+    /// The folder itself, which is locked.
+    inside: Place,
+    target: PathBuf,
+    /// Folders above the target that did not exist before, innermost first.
+    made: Vec<PathBuf>,
+    force: bool,
+    stale: bool,
+    /// The mode that new folders get here.
+    mode: Mode,
+    done: bool,
+}
+
+impl StagedFolder {
+    /// Begins to fill what will be `target`; folders above it are made.
+    ///
+    /// # Errors
+    /// `Exists` when something is there and `force` is not set; `NotALanding` when it is set and the folder there holds
+    /// no `mark`; `Busy`; [`Error::InTheWay`] when someone else's file has the temporary name.
+    pub(crate) fn create(target: &Path, force: bool, mark: &str) -> Result<Self> {
+        let made = make_folders(&parent(target))?;
+        match Self::begin(target, force, mark) {
+            Ok(mut folder) => {
+                folder.made = made;
+                Ok(folder)
+            }
+            Err(error) => {
+                remove_folders(&made);
+                Err(error)
+            }
+        }
+    }
+
+    fn begin(target: &Path, force: bool, mark: &str) -> Result<Self> {
+        let (above, name) = Place::of(target)?;
+        match above.stat(&name)? {
+            None => {}
+            Some(stat) if !force || FileType::from_raw_mode(stat.st_mode) != FileType::Directory => {
+                return Err(exists(target));
+            }
+            Some(_) if above.open_folder(&name)?.stat(OsStr::new(mark))?.is_none() => {
+                return Err(Error::NotALanding { path: target.to_string_lossy().into() });
+            }
+            Some(_) => {}
+        }
+        let temporary = temporary_for(&name);
+        let (inside, mode, stale) = above.create_folder_locked(&temporary, target)?;
+        let (target, made) = (target.into(), Vec::new());
+        Ok(Self { above, name, temporary, inside, target, made, force, stale, mode, done: false })
+    }
+
+    /// The folder to fill.
+    pub(crate) fn inside(&self) -> &Place {
+        &self.inside
+    }
+
+    /// Whether something of an earlier run was cleared away.
+    pub(crate) fn had_stale(&self) -> bool {
+        self.stale
+    }
+
+    /// Gives the folder its name; with `force`, what had it is removed afterwards, and its owner, mode and attributes, and
+    /// those of files of the same name, are kept.
+    pub(crate) fn commit(mut self) -> Result<()> {
+        let replaced = match self.above.stat(&self.name)? {
+            Some(_) if self.force => Some(self.above.open_folder(&self.name)?),
+            Some(_) => return Err(exists(&self.target)),
+            None => None,
+        };
+        match &replaced {
+            Some(old) => self.keep(old)?,
+            None => {
+                let opened = rustix::fs::fchmod(self.inside.handle(), self.mode);
+                opened.map_err(system("setting the mode of", self.inside.path()))?;
+            }
+        }
+        self.inside.sync()?;
+        if replaced.is_some() {
+            self.above.exchange(&self.temporary, &self.name)?;
+            self.done = true;
+            self.above.sync()?;
+            // The landing is there: what is left of the old one is hidden, and the next run clears it away.
+            if let Err(error) = self.above.remove_folder(&self.temporary) {
+                tracing::warn!(%error, "the replaced landing is left over");
+            }
+            return Ok(());
+        }
+        self.above.rename_new(&self.temporary, &self.name)?;
+        self.done = true;
+        self.above.sync()
+    }
+
+    fn keep(&self, old: &Place) -> Result<()> {
+        for name in self.inside.names()? {
+            let was = old.stat(&name)?.map(|stat| FileType::from_raw_mode(stat.st_mode));
+            if was == Some(FileType::RegularFile) {
+                let file = self.inside.open_file(&name)?;
+                Kept::of(old.open_file(&name)?, &old.path_of(&name))?.give(&file)?;
+            }
+        }
+        Kept::of(old.handle(), old.path())?.give(self.inside.handle())
+    }
+}
+
+impl Drop for StagedFolder {
+    fn drop(&mut self) {
+        if !self.done {
+            self.above.remove_folder(&self.temporary).ok();
+            remove_folders(&self.made);
+        }
+    }
+}
+
+/// Makes `path` and what is missing above it; returns what was made, innermost first.
+fn make_folders(path: &Path) -> Result<Vec<PathBuf>> {
+    let missing: Vec<PathBuf> =
+        path.ancestors().take_while(|p| *p != Path::new("") && !p.exists()).map(Path::to_path_buf).collect();
+    fs::create_dir_all(path).map_err(Error::io("making", path))?;
+    Ok(missing)
+}
+
+/// Removes folders that we made and that are still empty.
+fn remove_folders(made: &[PathBuf]) {
+    for folder in made {
+        if fs::remove_dir(folder).is_err() {
+            return;
+        }
+    }
+}
