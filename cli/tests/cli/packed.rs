@@ -9,7 +9,7 @@ use std::{
 use reformis_standin::ova;
 use serde_json::Value;
 
-use crate::support::{Export, Place, TIDELOG};
+use crate::support::{AS_IT_IS, Export, Place, TIDELOG};
 
 const LEDGER: &str = include_str!("../../../demo/ledger/ledger.vmx");
 
@@ -168,7 +168,7 @@ fn what_we_land_for_a_cloud_is_carried_on() {
     place.write("ledger/ledger.vmx", vmx.as_bytes());
     place.write("ledger/ledger.img.gz", &packed("gz", &fs::read(place.path("disk.img")).unwrap()));
     fs::copy(place.path("disk2.img"), place.path("ledger/disk2.img")).unwrap();
-    carried(&place, "ledger", &["--accept", "will-not-boot"]);
+    carried(&place, "ledger", &AS_IT_IS);
 }
 
 #[test]
