@@ -4,12 +4,27 @@ use std::fmt::Write;
 
 use reformis_disk::text::printable;
 use reformis_guest::{Done, State};
-use reformis_move::inside::Chain;
+use reformis_move::{
+    inside::Chain,
+    verdict::{Boots, Verdict},
+};
 
 use crate::output::{BAD, FAINT, GOOD, WARN, heading, paint, width, wrapped};
 
 /// The columns before the text: indent, state, link.
 const BEFORE: usize = 2 + 8 + 11;
+
+/// Whether the guest will boot, in one line; nothing where that was not asked.
+pub(crate) fn verdict(verdict: Option<&Verdict>) -> String {
+    let Some(verdict) = verdict else { return String::new() };
+    let style = match verdict.boots {
+        Boots::Yes => GOOD,
+        Boots::No => BAD,
+        Boots::Unknown => WARN,
+    };
+    let lines = wrapped(&printable(&verdict.to_string()), width());
+    lines.into_iter().map(|line| format!("{}\n", paint(style, line))).collect()
+}
 
 /// The links of each system; nothing when there are none.
 pub(crate) fn evidence(chains: &[Chain]) -> String {

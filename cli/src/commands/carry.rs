@@ -45,6 +45,7 @@ pub(crate) fn show(landing: &Landing) -> String {
     let receipt = &landing.receipt;
     let seconds = (receipt.finished.as_millisecond() - receipt.started.as_millisecond()) as f64 / 1000.0;
     let mut text = format!("{} {}\n", paint(GOOD, "Landed"), landing.machine.after.name);
+    text += &chain::verdict(receipt.verdict.as_ref());
     text += &pairs(&[
         ("landing", landing.folder.to_string_lossy().into()),
         ("machine file", landing.machine.file.clone()),

@@ -106,6 +106,7 @@ fn show(options: &Options, recast: &Recast, session: &Session) -> Result<Exit> {
     }
     let name = reformis_disk::text::printable(&options.result.to_string_lossy());
     let mut text = format!("{} {name}\n", paint(GOOD, "Made"));
+    text += &chain::verdict(recast.verdict.as_ref());
     let mut rows = vec![("before", told(&recast.before))];
     rows.extend(recast.after.as_ref().map(|after: &Facts| ("after", told(after))));
     rows.push(("content digest", recast.content_digest.clone()));

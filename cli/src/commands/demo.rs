@@ -63,7 +63,7 @@ fn tidelog(folder: &Path, session: &Session) -> Result<bool> {
         "First, what is in the archive? Only metadata is read, so this takes no time.",
         &["survey", &archive.to_string_lossy()],
     )?;
-    for survey in survey::survey(&archive, Links::OwnFolder, None)? {
+    for survey in survey::survey(&archive, Links::OwnFolder, None, &session.context())? {
         emit(&survey_command::show(&survey))?;
     }
     step(

@@ -58,6 +58,7 @@ pub(crate) fn show(draft: &Draft, out: Option<&Path>) -> String {
         shown(&journey.source),
         shown(&journey.destination)
     );
+    text += &chain::verdict(draft.verdict.as_ref());
     for (part, title) in [("machine", "Machine"), ("disks", "Disks"), ("adapters", "Adapters"), ("drives", "Drives")] {
         let rows: Vec<&Row> = draft.summary.iter().filter(|row| row.part == part).collect();
         if !rows.is_empty() {

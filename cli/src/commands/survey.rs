@@ -30,8 +30,9 @@ pub(crate) fn run(args: &SurveyArgs, session: &Session) -> Result<Exit> {
     for target in &args.targets {
         let first = surveys.len();
         for path in expand(target)? {
-            match survey::survey(&path, links, unpack) {
+            match survey::survey(&path, links, unpack, &context) {
                 Ok(found) => surveys.extend(found),
+                Err(error) if error.is_interrupted() => return Err(error.into()),
                 // In a folder much lies that is no disk; what was named must be one.
                 Err(error) if path != *target => tracing::info!(path = %path.display(), %error, "passed over"),
                 Err(error) => {
@@ -89,6 +90,7 @@ pub(crate) fn show(survey: &Survey) -> String {
     let mut text = String::new();
     let shown = reformis_disk::text::printable(&survey.target);
     writeln!(text, "{}  {}", paint(STRONG, shown), survey.kind).ok();
+    text += &chain::verdict(survey.guest.as_ref().and_then(|guest| guest.verdict.as_ref()));
     if let Some(machine) = &survey.machine {
         text += &heading("Machine");
         text += &pairs(&machine_pairs(machine));

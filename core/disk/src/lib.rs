@@ -4,7 +4,8 @@
 //! stores it, [`formats`] tells its format and opens it, [`overlay`] changes it without touching it, and
 //! [`pipeline`] carries it into a [`pipeline::Writer`]. Nothing here prints, asks the environment or knows a machine.
 
-pub mod bytesize;
+pub mod budget;
+mod bytesize;
 mod cache;
 pub mod digest;
 pub mod disk;

@@ -2,19 +2,27 @@
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use reformis_disk::{Disk, Extent, overlay::Overlay};
+use reformis_disk::{Disk, Extent, budget::Budget, overlay::Overlay};
 
 use crate::error::{Error, Result};
 
 /// The disks of one guest. What is written stays in memory until a result is streamed.
 pub struct Bench {
     overlays: Mutex<Vec<Overlay>>,
+    /// Memory for all that is collected from the disks.
+    budget: Arc<Budget>,
 }
 
 impl Bench {
     /// A bench for `disks`, in the guest's order.
     pub fn new(disks: impl IntoIterator<Item = Arc<dyn Disk>>) -> Arc<Self> {
-        Arc::new(Self { overlays: Mutex::new(disks.into_iter().map(Overlay::new).collect()) })
+        let overlays = Mutex::new(disks.into_iter().map(Overlay::new).collect());
+        Arc::new(Self { overlays, budget: Budget::new(Budget::MOST) })
+    }
+
+    /// Memory for all that is collected from the disks.
+    pub(crate) fn budget(&self) -> &Arc<Budget> {
+        &self.budget
     }
 
     fn lock(&self) -> MutexGuard<'_, Vec<Overlay>> {

@@ -34,7 +34,7 @@ pub enum Error {
         path: String,
     },
     /// Something else than what was asked for is there.
-    #[error("{path} is no {wanted}")]
+    #[error("{path} is not a {wanted}")]
     WrongKind {
         /// The path.
         path: String,
@@ -69,6 +69,9 @@ pub enum Error {
         /// The largest that is read.
         most: u64,
     },
+    /// More would be held in memory than a stranger may make us hold.
+    #[error(transparent)]
+    Memory(#[from] reformis_disk::budget::OverBudget),
     /// Links that lead in a circle.
     #[error("{path} leads through too many links")]
     LinkLoop {
@@ -78,6 +81,11 @@ pub enum Error {
 }
 
 impl Error {
+    /// Whether it only says that something is not there, or is of another kind.
+    pub(crate) fn is_absence(&self) -> bool {
+        matches!(self, Self::NotFound { .. } | Self::WrongKind { .. } | Self::LinkLoop { .. })
+    }
+
     /// What the person can do about it, as a sentence.
     pub fn remedy(&self) -> Option<&'static str> {
         match self {

@@ -162,6 +162,20 @@ pub(crate) fn root_needs(guest: &Guest, system: &System, hardware: &Hardware) ->
     needs
 }
 
+/// What has to be driven to reach the root file system on the other controllers that its disks may be put on.
+pub(crate) fn other_needs(guest: &Guest, system: &System, hardware: &Hardware) -> Vec<Vec<Need>> {
+    let device = guest.volumes.get(system.root).and_then(|volume| volume.device.as_ref());
+    let mut needs: Vec<Vec<Need>> = Vec::new();
+    for disk in device.map(crate::bench::Device::disks).unwrap_or_default() {
+        for other in hardware.place(disk).into_iter().flat_map(|place| &place.others) {
+            if !needs.contains(&other.needs) {
+                needs.push(other.needs.clone());
+            }
+        }
+    }
+    needs
+}
+
 fn firmware(guest: &Guest, hardware: &Hardware) -> Evidence {
     let link =
         |state, seen: String| Evidence::new(Link::Firmware, if hardware.uefi { "UEFI" } else { "BIOS" }, state, seen);
@@ -368,6 +382,12 @@ pub(crate) fn is_plain(spec: &str) -> bool {
 /// Whether such a name will mean the same at the destination.
 pub(crate) fn keeps(hardware: &Hardware, spec: &str, volume: &Found) -> bool {
     hardware.unchanged || found::by_place(spec).is_none() && hardware.keeps_name(spec, volume.disk, volume.partition)
+}
+
+/// Whether such a name will mean the same on every controller that the disk may be put on there.
+pub(crate) fn keeps_everywhere(hardware: &Hardware, spec: &str, volume: &Found) -> bool {
+    hardware.unchanged
+        || found::by_place(spec).is_none() && hardware.keeps_name_everywhere(spec, volume.disk, volume.partition)
 }
 
 fn adapters(system: &System, hardware: &Hardware, modules: Option<&Modules>) -> Vec<Evidence> {

@@ -1,5 +1,9 @@
 //! File systems by paths, without following links: what is alike in all of them.
 
+use std::sync::Arc;
+
+use reformis_disk::budget::Budget;
+
 use crate::{
     bench::Device,
     error::{Error, Result},
@@ -77,7 +81,11 @@ impl Fs {
                 let unclean = ext.state() == ext::State::Journal;
                 if unclean {
                     device.bench().begin(JOURNAL, "what the guest had noted and not yet written to its place");
-                    let replayed = ext.replay().and_then(|()| ext.release_orphans());
+                    // Orphans are given back where all that counts them is kept right; else their own kernel does it.
+                    let replayed = ext.replay().and_then(|()| match ext.check_features() {
+                        Ok(()) => ext.release_orphans(),
+                        Err(_) => Ok(()),
+                    });
                     if let Err(error) = replayed {
                         device.bench().rollback();
                         return Err(error);
@@ -87,6 +95,14 @@ impl Fs {
             }
             Some(Volume::Fat) => Ok(Fat::open(device.clone(), now)?.map(|fat| (Self::Fat(fat), false))),
             _ => Ok(None),
+        }
+    }
+
+    /// Memory for what is collected from it.
+    pub(crate) fn budget(&self) -> &Arc<Budget> {
+        match self {
+            Self::Ext(ext) => ext.budget(),
+            Self::Fat(fat) => fat.budget(),
         }
     }
 
@@ -149,13 +165,10 @@ impl Fs {
     pub(crate) fn read_at(&self, path: &[Name], offset: u64, buf: &mut [u8]) -> Result<usize> {
         match self {
             Self::Ext(ext) => ext.read_at(&Self::inode_there(ext, path)?, offset, buf),
-            Self::Fat(_) => {
-                let bytes = self.read(path, 4 << 30)?;
-                let from = (offset as usize).min(bytes.len());
-                let len = buf.len().min(bytes.len() - from);
-                buf[..len].copy_from_slice(&bytes[from..from + len]);
-                Ok(len)
-            }
+            Self::Fat(fat) => match fat.entry(&texts(path))? {
+                Some(entry) => fat.read_at(&entry, offset, buf),
+                None => Err(Error::NotFound { path: shown(path) }),
+            },
         }
     }
 

@@ -18,6 +18,17 @@ pub struct DiskPlace {
     pub prefix: String,
     /// What has to be driven to reach it, from the bus to the disk.
     pub needs: Vec<Need>,
+    /// The other controllers that the person may put it on there, without asking us again.
+    pub others: Vec<OtherPlace>,
+}
+
+/// Another controller for a disk.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OtherPlace {
+    /// What the system will call disks there.
+    pub prefix: String,
+    /// What has to be driven to reach them.
+    pub needs: Vec<Need>,
 }
 
 /// An adapter, before and after.
@@ -89,6 +100,12 @@ impl Hardware {
         let alone = self.disks.iter().flatten().filter(|other| other.prefix == place.prefix).count() == 1;
         alone && self.partition_name(disk, partition).as_deref() == Some(spec)
     }
+
+    /// Whether it will mean that on every controller which the disk may be put on.
+    pub(crate) fn keeps_name_everywhere(&self, spec: &str, disk: usize, partition: Option<u32>) -> bool {
+        let same = |place: &DiskPlace| place.others.iter().all(|other| other.prefix == place.prefix);
+        self.keeps_name(spec, disk, partition) && self.place(disk).is_none_or(same)
+    }
 }
 
 #[cfg(test)]
@@ -97,8 +114,9 @@ mod tests {
 
     #[test]
     fn names_at_the_destination() {
-        let place =
-            |prefix: &str| Some(DiskPlace { controller: String::new(), prefix: prefix.into(), needs: Vec::new() });
+        let place = |prefix: &str| {
+            Some(DiskPlace { controller: String::new(), prefix: prefix.into(), needs: Vec::new(), others: Vec::new() })
+        };
         let disks = vec![place("sd"), place("nvme"), place("sd"), place("nvme")];
         let hardware =
             Hardware { uefi: false, unchanged: false, keeps_entries: false, disks, adapters: Vec::new(), host: None };
@@ -108,5 +126,11 @@ mod tests {
         assert!(!hardware.keeps_name("/dev/sda1", 0, Some(1)), "there are two of them");
         let one = Hardware { disks: vec![place("sd")], ..hardware };
         assert!(one.keeps_name("/dev/sda1", 0, Some(1)) && !one.keeps_name("/dev/vda1", 0, Some(1)));
+        assert!(one.keeps_name_everywhere("/dev/sda1", 0, Some(1)));
+        let other = OtherPlace { prefix: "vd".into(), needs: Vec::new() };
+        let disks =
+            one.disks.iter().flatten().map(|place| Some(DiskPlace { others: vec![other.clone()], ..place.clone() }));
+        let two = Hardware { disks: disks.collect(), ..one.clone() };
+        assert!(two.keeps_name("/dev/sda1", 0, Some(1)) && !two.keeps_name_everywhere("/dev/sda1", 0, Some(1)));
     }
 }

@@ -25,7 +25,7 @@ pub use boot::{Family, Look, look};
 pub use error::{Error, Result};
 pub use evidence::{Evidence, Link, State, is_broken};
 pub use found::{Found, find, resolve};
-pub use hardware::{AdapterPlace, DiskPlace, Hardware, Need};
+pub use hardware::{AdapterPlace, DiskPlace, Hardware, Need, OtherPlace};
 pub use initramfs::Packing;
 pub use node::{Attribute, Kind, New, Owner, Stat};
 pub use partitions::{Partition, Role, Table};
@@ -39,7 +39,8 @@ pub use volumes::{Volume, probe};
 pub mod fuzzing {
     /// Reads an early boot image.
     pub fn early_image(bytes: &[u8]) -> bool {
-        crate::initramfs::read(bytes).is_ok_and(|image| image.has("lib/modules/x"))
+        let budget = reformis_disk::budget::Budget::new(reformis_disk::budget::Budget::MOST);
+        crate::initramfs::read(bytes, &budget).is_ok_and(|image| image.has("lib/modules/x"))
     }
 
     /// Reads the indexes of a kernel's modules, split from `text` by zero bytes, and asks them.

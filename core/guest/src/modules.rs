@@ -1,12 +1,14 @@
 //! A kernel's modules: which of them drives a device, and what else it needs (kmod, `man 5 modules.dep`; Linux,
 //! `Documentation/kbuild/kbuild.rst` for `modules.builtin`).
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+
+use reformis_disk::budget::Hold;
 
 use crate::tree::Tree;
 
 /// The longest of a kernel's index files that is read, in bytes.
-const MAX_INDEX: u64 = 64 << 20;
+const MAX_INDEX: u64 = 32 << 20;
 
 /// A module's file and what it needs, by names.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -29,6 +31,8 @@ pub(crate) struct Modules {
     builtin_aliases: Vec<(String, String)>,
     /// What a module wants beside it, as far as it is there.
     soft: BTreeMap<String, Vec<String>>,
+    /// What all of that takes.
+    _hold: Option<Hold>,
 }
 
 /// What drives a device.
@@ -48,10 +52,14 @@ pub(crate) fn name_of(path: &str) -> String {
 }
 
 impl Modules {
-    /// Reads the indexes in `folder`, such as `/lib/modules/6.1.0`; `None` when there is no list of modules.
+    /// Reads the indexes in `folder`, such as `/lib/modules/6.1.0`; `None` when there is no list of modules, or no room in the
+    /// budget for it.
     pub(crate) fn read(tree: &Tree, folder: &str) -> Option<Self> {
-        let text = |name: &str| {
-            let bytes = tree.read(format!("{folder}/{name}"), MAX_INDEX).ok()?;
+        let mut hold = tree.budget().hold();
+        let mut text = |name: &str| {
+            let bytes = tree.some(format!("{folder}/{name}"), MAX_INDEX)?;
+            // About as much is kept as is read.
+            tree.noted(name, hold.grow(bytes.len() as u64).map_err(Into::into))?;
             Some(String::from_utf8_lossy(&bytes).into_owned())
         };
         let mut modules = Self::default();
@@ -60,6 +68,7 @@ impl Modules {
         modules.take_soft(&text("modules.softdep").unwrap_or_default());
         modules.builtin = text("modules.builtin").unwrap_or_default().lines().map(name_of).collect();
         modules.take_builtin_aliases(&text("modules.builtin.modinfo").unwrap_or_default());
+        modules._hold = Some(hold);
         Some(modules)
     }
 
@@ -132,25 +141,30 @@ impl Modules {
 
     /// `module` and everything that is loaded with it, without what is part of the kernel.
     pub(crate) fn closure(&self, module: &str) -> Vec<String> {
-        let mut found: Vec<String> = Vec::new();
-        let mut todo = vec![module.to_string()];
+        let mut found: BTreeSet<&str> = BTreeSet::new();
+        let mut todo: Vec<&str> = vec![module];
+        // Made when something is wanted: each alias is looked at once.
+        let mut aliases: Option<HashMap<String, &str>> = None;
         while let Some(name) = todo.pop() {
-            let Some(file) = self.files.get(&name) else { continue };
-            if found.contains(&name) {
+            let Some((name, file)) = self.files.get_key_value(name) else { continue };
+            if !found.insert(name) {
                 continue;
             }
-            todo.extend(file.needs.iter().cloned());
-            for wanted in self.soft.get(&name).into_iter().flatten() {
+            todo.extend(file.needs.iter().map(String::as_str));
+            for wanted in self.soft.get(name).into_iter().flatten() {
                 // What is wanted may be a module, or an alias of one.
-                let by_alias = || self.aliases.iter().find(|(pattern, _)| pattern.replace('-', "_") == *wanted);
-                let known =
-                    if self.files.contains_key(wanted) { Some(wanted) } else { by_alias().map(|(_, name)| name) };
-                todo.extend(known.cloned());
+                if self.files.contains_key(wanted) {
+                    todo.push(wanted);
+                    continue;
+                }
+                let aliases = aliases.get_or_insert_with(|| {
+                    let pairs = self.aliases.iter().rev();
+                    pairs.map(|(pattern, name)| (pattern.replace('-', "_"), name.as_str())).collect()
+                });
+                todo.extend(aliases.get(wanted.as_str()));
             }
-            found.push(name);
         }
-        found.sort();
-        found
+        found.into_iter().map(str::to_string).collect()
     }
 }
 

@@ -1,6 +1,11 @@
 //! A guest's files as the guest sees them: one tree of several file systems, with links that are followed inside it.
 
-use std::io::{self, Read, Write};
+use std::{
+    io::{self, Read, Write},
+    sync::{Arc, Mutex, PoisonError},
+};
+
+use reformis_disk::budget::Budget;
 
 use crate::{
     bench::Device,
@@ -29,7 +34,13 @@ pub struct Tree {
     mounts: Vec<Mount>,
     /// Whether something was made in a place whose SELinux label could not be told.
     unlabelled: bool,
+    budget: Arc<Budget>,
+    /// What could not be read where something else than absence was the reason, since that was last asked: paths and errors.
+    troubles: Mutex<Vec<(String, Error)>>,
 }
+
+/// Troubles that are kept; more say nothing new.
+const MAX_TROUBLES: usize = 32;
 
 /// The names in a path; what is empty and `.` left out.
 fn names(path: &[u8]) -> impl DoubleEndedIterator<Item = Name> {
@@ -44,7 +55,9 @@ fn parent(path: &[Name]) -> &[Name] {
 impl Tree {
     /// A tree whose root is `fs`, on the volume of number `volume`.
     pub(crate) fn new(fs: Fs, volume: usize) -> Self {
-        Self { mounts: vec![Mount { path: Vec::new(), fs, volume }], unlabelled: false }
+        let budget = fs.budget().clone();
+        let mounts = vec![Mount { path: Vec::new(), fs, volume }];
+        Self { mounts, unlabelled: false, budget, troubles: Mutex::default() }
     }
 
     /// The one file system on `device`, its journal replayed as an edit of its own. Changes are made at `now`, in seconds
@@ -59,6 +72,37 @@ impl Tree {
     /// Mounts `fs` at `path`.
     pub(crate) fn mount(&mut self, path: &str, fs: Fs, volume: usize) {
         self.mounts.push(Mount { path: names(path.as_bytes()).collect(), fs, volume });
+    }
+
+    /// Memory for what is collected from it.
+    pub(crate) fn budget(&self) -> &Arc<Budget> {
+        &self.budget
+    }
+
+    /// What `outcome` holds; `None` when something is not there. Any other error is noted: whoever takes `None` for absence can
+    /// ask afterwards whether it was.
+    pub(crate) fn noted<T>(&self, path: impl AsRef<[u8]>, outcome: Result<T>) -> Option<T> {
+        match outcome {
+            Ok(value) => Some(value),
+            Err(error) if error.is_absence() => None,
+            Err(error) => {
+                let mut troubles = self.troubles.lock().unwrap_or_else(PoisonError::into_inner);
+                if troubles.len() < MAX_TROUBLES {
+                    troubles.push((String::from_utf8_lossy(path.as_ref()).into_owned(), error));
+                }
+                None
+            }
+        }
+    }
+
+    /// What could not be read since this was last asked.
+    pub(crate) fn take_troubles(&self) -> Vec<(String, Error)> {
+        std::mem::take(&mut *self.troubles.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// The bytes of the file at `path`; `None` when it is not there.
+    pub(crate) fn some(&self, path: impl AsRef<[u8]>, most: u64) -> Option<Vec<u8>> {
+        self.noted(path.as_ref(), self.read(path.as_ref(), most))
     }
 
     /// The volumes that are mounted, and where.
@@ -163,14 +207,14 @@ impl Tree {
         self.there(path.as_ref(), false).map(|(_, stat)| stat)
     }
 
-    /// Whether something is at `path`, behind links; false also where that cannot be told.
+    /// Whether something is at `path`, behind links; false also where that cannot be told, which is noted.
     pub fn exists(&self, path: impl AsRef<[u8]>) -> bool {
-        self.stat(path).is_ok()
+        self.noted(path.as_ref(), self.stat(path.as_ref())).is_some()
     }
 
     /// Whether a folder is at `path`.
     pub fn is_folder(&self, path: impl AsRef<[u8]>) -> bool {
-        self.stat(path).is_ok_and(|stat| stat.kind == Kind::Folder)
+        self.noted(path.as_ref(), self.stat(path.as_ref())).is_some_and(|stat| stat.kind == Kind::Folder)
     }
 
     /// Names in the folder at `path`, in alphabetical order, each with what it is.
@@ -200,8 +244,12 @@ impl Tree {
             let (fs, depth) = self.fs(&found);
             fs.list(&found[depth..])
         });
-        let mut names: Vec<String> =
-            listed.unwrap_or_default().into_iter().filter_map(|name| String::from_utf8(name).ok()).collect();
+        let mut names: Vec<String> = self
+            .noted(path, listed)
+            .unwrap_or_default()
+            .into_iter()
+            .filter_map(|name| String::from_utf8(name).ok())
+            .collect();
         names.sort();
         names
     }
@@ -281,13 +329,17 @@ impl Tree {
 
     /// A text; `None` when it is not there. Bytes that are no UTF-8 are taken as Latin-1, and written so again.
     pub(crate) fn text(&self, path: &str) -> Option<String> {
-        let bytes = self.read(path, MAX_TEXT).ok()?;
+        let bytes = self.some(path, MAX_TEXT)?;
         Some(String::from_utf8(bytes).unwrap_or_else(|error| error.into_bytes().into_iter().map(char::from).collect()))
     }
 
     /// Replaces a text that was read by [`Tree::text`].
     pub(crate) fn set_text(&mut self, path: &str, text: &str) -> Result<()> {
-        let was_utf8 = self.read(path, MAX_TEXT).map_or(true, |bytes| std::str::from_utf8(&bytes).is_ok());
+        let was_utf8 = match self.read(path, MAX_TEXT) {
+            Ok(bytes) => std::str::from_utf8(&bytes).is_ok(),
+            Err(error) if error.is_absence() => true,
+            Err(error) => return Err(error),
+        };
         let latin: Option<Vec<u8>> = text.chars().map(|c| u8::try_from(c).ok()).collect();
         match latin.filter(|_| !was_utf8) {
             Some(bytes) => self.write(path, &bytes),

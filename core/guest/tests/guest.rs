@@ -14,7 +14,7 @@ use std::{
 
 use reformis_disk::{Disk, formats};
 use reformis_guest::{
-    AdapterPlace, DiskPlace, Guest, Hardware, Link, Need, Refit, Remark, State, Volume, Wishes, edit, refit,
+    AdapterPlace, DiskPlace, Guest, Hardware, Link, Need, OtherPlace, Refit, Remark, State, Volume, Wishes, edit, refit,
 };
 use reformis_standin::{
     early::{FILE, FOLDER, LINK, MODULES_ALIAS, MODULES_DEP, archive},
@@ -82,7 +82,7 @@ fn need(device: &str, module: &str) -> Need {
 
 fn virtio(prefix: &str) -> Hardware {
     let needs = vec![need("pci:v00001AF4d00001048", "virtio_pci"), need("virtio:d00000008v00001AF4", "virtio_scsi")];
-    let disk = DiskPlace { controller: "virtio-scsi".into(), prefix: prefix.into(), needs };
+    let disk = DiskPlace { controller: "virtio-scsi".into(), prefix: prefix.into(), needs, others: Vec::new() };
     let adapter = AdapterPlace {
         model: "virtio-net".into(),
         needs: vec![need("virtio:d00000001v00001AF4", "virtio_net")],
@@ -227,6 +227,43 @@ fn everything_that_new_hardware_asks_for() {
     // What is ready needs nothing more.
     let once_more = refit(&mut guest, &virtio("vd"), &Wishes::default(), NOW);
     assert_eq!(names(&once_more), Vec::<&str>::new(), "{:?}", once_more.done);
+}
+
+/// The person may put the disk on any controller that the destination offers, and not ask us again.
+#[test]
+#[ignore = "needs Debian's e2fsprogs, fdisk, util-linux"]
+fn drivers_and_names_are_right_on_every_controller_of_the_destination() {
+    let hardware = |prefix: &str| {
+        let mut hardware = virtio(prefix);
+        let other = |prefix: &str, needs: Vec<Need>| OtherPlace { prefix: prefix.into(), needs };
+        let blk = vec![need("pci:v00001AF4d00001042", "virtio_pci"), need("virtio:d00000002v00001AF4", "virtio_blk")];
+        let strange = vec![need("pci:v00000000d00000000", "none_of_this_kernel")];
+        hardware.disks[0].as_mut().unwrap().others = vec![other("vd", blk), other("sd", strange)];
+        hardware
+    };
+    for present in [true, false] {
+        let folder = tempfile::tempdir().unwrap();
+        let path = guest(folder.path(), |files| {
+            if present {
+                files.push(("/lib/modules/6.1-tide/kernel/virtio_blk.ko", b"virtio blk".to_vec()));
+            }
+        });
+        let mut before = open(&[&path]);
+        // The name would stay on the controller that was chosen, and change on another.
+        let made = refit(&mut before, &hardware("sd"), &Wishes::default(), NOW);
+        assert_eq!(made.remarks, []);
+        let guest = again(&before, folder.path());
+        assert!(text(&guest, "/etc/fstab").contains(&format!("UUID={ROOT_UUID}\t/ ext4")));
+        let image = guest.systems[0].tree.read("/boot/initrd.img-6.1-tide", MIB).unwrap();
+        let image = String::from_utf8_lossy(&image).into_owned();
+        assert!(image.contains("kernel/virtio_scsi.ko"));
+        assert_eq!(image.contains("modules/6.1-tide/kernel/virtio_blk.ko\0"), present);
+        let lasting = text(&guest, "/etc/initramfs-tools/modules");
+        assert_eq!(lasting.contains("virtio_blk"), present, "{lasting}");
+        let mut guest = guest;
+        let once_more = refit(&mut guest, &hardware("sd"), &Wishes::default(), NOW);
+        assert_eq!(names(&once_more), Vec::<&str>::new(), "{:?}", once_more.done);
+    }
 }
 
 #[test]

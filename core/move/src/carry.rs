@@ -87,6 +87,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         sources: move_.sources,
         disks,
         machine: Some(machine.clone()),
+        verdict: prepared.inside.verdict.clone(),
         guest: Some(prepared.inside.record.clone()).filter(|_| prepared.inside.has_system),
         findings: findings.iter().map(Finding::record).collect(),
     };

@@ -73,11 +73,11 @@ pub fn refit(options: &RefitOptions, context: &Context<'_>) -> Result<Recast> {
             uefi,
             unchanged: false,
             keeps_entries: false,
-            disks: vec![Some(inside::disk_place(controller, &destination.guest))],
+            disks: vec![Some(inside::disk_place(controller, &destination, firmware))],
             adapters: vec![inside::adapter_place(model, &destination.guest, options.mac)],
             host: destination.helpers.clone(),
         };
-        let inside = inside::ready(vec![(0, disk.clone())], &hardware, &wishes)?;
+        let inside = inside::ready(vec![(0, disk.clone())], &hardware, &wishes, &destination.name, context)?;
         if !inside.has_system {
             return Err(Error::NoSystem { path: options.recast.source.to_string_lossy().into() });
         }
@@ -99,6 +99,7 @@ fn edited(disk: Arc<dyn Disk>, mut inside: Inside, accept: &[String]) -> Result<
         disk: overlay.map_or(disk, |overlay| overlay),
         edits: edits.into_iter().filter(|edit| !edit.ranges.is_empty()).collect(),
         guest: Some(inside.record),
+        verdict: inside.verdict,
         findings: inside.findings,
     })
 }
@@ -134,7 +135,7 @@ pub struct PatchOptions {
 pub fn patch(options: &PatchOptions, context: &Context<'_>) -> Result<Recast> {
     let editor = |disk: Arc<dyn Disk>| {
         let now = Timestamp::now().as_second();
-        let mut guest = Guest::open([disk.clone()], now)?;
+        let mut guest = Guest::open([context.stoppable(disk.clone())], now)?;
         let name = options.recast.source.to_string_lossy().into_owned();
         // Journals are replayed before, as an edit of their own.
         let (mut tree, system) = tree_of(&mut guest, options.volume.as_deref(), &name, now)?;
@@ -155,7 +156,7 @@ pub fn patch(options: &PatchOptions, context: &Context<'_>) -> Result<Recast> {
             Some(overlay) => Arc::new(overlay),
             None => disk,
         };
-        Ok(Edited { disk, edits, guest: Some(record), findings: Vec::new() })
+        Ok(Edited { disk, edits, guest: Some(record), verdict: None, findings: Vec::new() })
     };
     recast::recast_edited(&options.recast, Some(&editor), context)
 }

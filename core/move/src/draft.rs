@@ -18,6 +18,7 @@ use crate::{
     observer::Context,
     plan::{self, Plan, shown},
     target::{self, Opening, Pick, Target, Unpack},
+    verdict::Verdict,
 };
 
 /// What to move, and how.
@@ -51,6 +52,8 @@ pub struct Draft {
     pub before: Machine,
     /// What is before and what will be, line by line.
     pub summary: Vec<Row>,
+    /// Whether the guest will boot there; `None` where the move cannot be planned.
+    pub verdict: Option<Verdict>,
     /// What is inside the guest, and what is changed there.
     pub guest: GuestRecord,
     /// What the person should know.
@@ -125,7 +128,15 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links, context: &Contex
     let mut inside = match &plan {
         Some(plan) => {
             let keeps_entries = plan.nvram.is_some();
-            inside::make_ready(&target, &proposal.brief, &destination, &plan.before, &plan.machine, keeps_entries)?
+            inside::make_ready(
+                &target,
+                &proposal.brief,
+                &destination,
+                &plan.before,
+                &plan.machine,
+                keeps_entries,
+                context,
+            )?
         }
         None => Inside::default(),
     };
@@ -149,7 +160,7 @@ pub fn draft(order: &Order, site: &Site, links: Links, context: &Context<'_>) ->
     let before = propose::machine_before(&prepared.target, prepared.boot.as_ref());
     let summary = summary(&prepared, &before);
     let Prepared { brief, notes, inside, findings, .. } = prepared;
-    Ok(Draft { brief, notes, before, summary, guest: inside.record, findings })
+    Ok(Draft { brief, notes, before, summary, verdict: inside.verdict, guest: inside.record, findings })
 }
 
 /// Reads the brief at `path`.

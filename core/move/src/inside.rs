@@ -5,8 +5,8 @@ use std::{collections::BTreeMap, path::Path, sync::Arc};
 use jiff::Timestamp;
 use reformis_disk::{Disk, overlay::Overlay};
 use reformis_guest::{
-    AdapterPlace, DiskPlace, Done, Evidence, Found, Guest, Hardware, Link, Need, Refit, Remark, State, Summary, Wishes,
-    edit,
+    AdapterPlace, DiskPlace, Done, Evidence, Found, Guest, Hardware, Link, Need, OtherPlace, Refit, Remark, State,
+    Summary, Wishes, edit,
 };
 use reformis_machine::{
     Adapter, AdapterModel, ControllerKind, Destination, Firmware, Mac, Machine, destination::Needs,
@@ -17,7 +17,9 @@ use crate::{
     brief::{Brief, NewGuest},
     error::{Error, Result},
     finding::Finding,
+    observer::Context,
     target::Target,
+    verdict::Verdict,
 };
 
 /// The largest script for the first boot, in bytes.
@@ -59,6 +61,8 @@ pub(crate) struct Inside {
     pub(crate) findings: Vec<Finding>,
     /// Whether a Linux system was read.
     pub(crate) has_system: bool,
+    /// Whether it will boot.
+    pub(crate) verdict: Option<Verdict>,
 }
 
 impl Inside {
@@ -77,6 +81,7 @@ pub(crate) fn make_ready(
     before: &Machine,
     after: &Machine,
     keeps_entries: bool,
+    context: &Context<'_>,
 ) -> Result<Inside> {
     let order = guests_order(before, target.disks.len()).into_iter();
     let readable: Vec<(usize, Arc<dyn Disk>)> =
@@ -89,31 +94,43 @@ pub(crate) fn make_ready(
             .iter()
             .map(|(index, _)| {
                 let new = brief.disks.iter().find(|disk| disk.source == target.disks[*index].id)?;
-                Some(disk_place(new.controller, &destination.guest))
+                Some(disk_place(new.controller, destination, after.firmware))
             })
             .collect(),
         adapters: adapter_places(brief, destination, before, after),
         host: destination.helpers.clone(),
     };
     let wishes = wishes(&brief.guest)?;
-    ready(readable, &hardware, &wishes)
+    ready(readable, &hardware, &wishes, &destination.name, context)
 }
 
-/// Makes the guest on `disks` ready, each with its number.
-pub(crate) fn ready(disks: Vec<(usize, Arc<dyn Disk>)>, hardware: &Hardware, wishes: &Wishes) -> Result<Inside> {
+/// Makes the guest on `disks` ready, each with its number; `on` is where it goes, for the verdict.
+pub(crate) fn ready(
+    disks: Vec<(usize, Arc<dyn Disk>)>,
+    hardware: &Hardware,
+    wishes: &Wishes,
+    on: &str,
+    context: &Context<'_>,
+) -> Result<Inside> {
     let now = Timestamp::now().as_second();
-    let mut guest = Guest::open(disks.iter().map(|(_, disk)| disk.clone()), now)?;
+    let mut guest = Guest::open(disks.iter().map(|(_, disk)| context.stoppable(disk.clone())), now)?;
+    let otherwise = || guest.unread.first().map(|(volume, why)| format!("{volume}: {why}"));
     if guest.systems.is_empty() && !wishes_anything(wishes) {
+        let verdict = Some(Verdict::of(on, &[], 0, otherwise()));
         let findings = reformis_guest::remarks(&guest).into_iter().filter_map(told).collect();
-        return Ok(Inside { findings, ..Inside::default() });
+        return Ok(Inside { findings, verdict, ..Inside::default() });
     }
+    let otherwise = otherwise();
     let Refit { done, evidence, remarks } = reformis_guest::refit(&mut guest, hardware, wishes, now);
+    context.check()?;
     let mut findings: Vec<Finding> = remarks.into_iter().filter_map(told).collect();
     for (system, chain) in &evidence {
         findings.extend(broken(system, chain));
     }
     let record = GuestRecord { evidence: GuestRecord::chains(evidence), edits: done };
-    let mut inside = Inside { record, findings, has_system: !guest.systems.is_empty(), ..Inside::default() };
+    let verdict = Some(Verdict::of(on, &record.evidence, record.edits.len(), otherwise));
+    let has_system = !guest.systems.is_empty();
+    let mut inside = Inside { record, findings, has_system, verdict, ..Inside::default() };
     if !inside.record.edits.is_empty() {
         let overlays = guest.bench.take().into_iter().map(Arc::new);
         inside.overlays = disks.into_iter().map(|(index, _)| index).zip(overlays).collect();
@@ -150,12 +167,24 @@ fn needs(table: &Table, word: &str) -> Vec<Need> {
     needs.devices.into_iter().zip(needs.modules).map(pair).collect()
 }
 
-/// A disk on a controller of `destination`, as its system will find it.
-pub(crate) fn disk_place(controller: ControllerKind, table: &Table) -> DiskPlace {
+/// A disk on a controller of `destination`, as its system will find it; there, the person may also put it on any other that
+/// boots with `firmware`.
+pub(crate) fn disk_place(controller: ControllerKind, destination: &Destination, firmware: Firmware) -> DiskPlace {
+    let others = destination.controllers.iter().filter(|other| other.kind != controller && other.boots(firmware));
+    let other = |kind: ControllerKind| OtherPlace {
+        prefix: prefix(kind).into(),
+        needs: needs(&destination.guest, kind.name()),
+    };
+    DiskPlace { others: others.map(|offer| other(offer.kind)).collect(), ..only_place(controller, &destination.guest) }
+}
+
+/// A disk on one controller and no other.
+fn only_place(controller: ControllerKind, table: &Table) -> DiskPlace {
     DiskPlace {
         controller: controller.name().into(),
         prefix: prefix(controller).into(),
         needs: needs(table, controller.name()),
+        others: Vec::new(),
     }
 }
 
@@ -191,7 +220,7 @@ fn described_hardware(machine: &Machine, table: &Table, keeps_entries: bool) -> 
         uefi: machine.firmware != Firmware::Bios,
         unchanged: false,
         keeps_entries,
-        disks: order.into_iter().map(|index| Some(disk_place(machine.disks[index].controller, table))).collect(),
+        disks: order.into_iter().map(|index| Some(only_place(machine.disks[index].controller, table))).collect(),
         adapters: machine.adapters.iter().map(adapter).collect(),
         host: None,
     }
@@ -204,20 +233,26 @@ pub struct InsideSurvey {
     pub volumes: Vec<Found>,
     /// The systems.
     pub systems: Vec<Summary>,
+    /// Whether the guest boots on the machine that it has now; none for disks without a machine.
+    pub verdict: Option<Verdict>,
     /// The chain of each system, on the machine that it has now; none for disks without a machine.
     pub evidence: Vec<Chain>,
     /// What cannot be read, and why.
     pub unread: Vec<(String, String)>,
+    /// Files and folders of the systems that cannot be read, and why.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub unread_paths: Vec<(String, String)>,
 }
 
 /// Looks into the disks of `target`, on the hardware that they have now. `None` when none of them can be read.
-pub(crate) fn survey(target: &Target) -> Result<Option<InsideSurvey>> {
+pub(crate) fn survey(target: &Target, context: &Context<'_>) -> Result<Option<InsideSurvey>> {
     let machine = target.described.as_ref().map(|described| &described.machine);
     let disks = readable_disks(target);
     if disks.is_empty() {
         return Ok(None);
     }
     let whole = disks.len() == target.disks.len();
+    let disks = disks.into_iter().map(|disk| context.stoppable(disk));
     let guest = Guest::open(disks, Timestamp::now().as_second())?;
     let evidence = match machine.filter(|machine| whole && machine.disks.len() == target.disks.len()) {
         Some(machine) => {
@@ -232,8 +267,12 @@ pub(crate) fn survey(target: &Target) -> Result<Option<InsideSurvey>> {
         }
         None => Vec::new(),
     };
+    context.check()?;
     let systems = guest.systems.iter().map(|system| system.summary(&guest.volumes)).collect();
-    Ok(Some(InsideSurvey { systems, evidence, unread: guest.unread, volumes: guest.volumes }))
+    let otherwise = || guest.unread.first().map(|(volume, why)| format!("{volume}: {why}"));
+    let verdict = machine.map(|_| Verdict::of("the hardware that it has now", &evidence, 0, otherwise()));
+    let Guest { unread, unread_paths, volumes, .. } = guest;
+    Ok(Some(InsideSurvey { systems, verdict, evidence, unread, unread_paths, volumes }))
 }
 
 /// The disks of `target` that can be read at any place, in the guest's order.
@@ -256,9 +295,11 @@ pub(crate) fn walk_landed(
     machine: &Machine,
     destination: &Destination,
     keeps_entries: bool,
+    context: &Context<'_>,
 ) -> Result<Vec<Chain>> {
     let order = guests_order(machine, disks.len());
-    let guest = Guest::open(order.into_iter().filter_map(|index| disks.get(index).cloned()), 0)?;
+    let guest =
+        Guest::open(order.into_iter().filter_map(|index| Some(context.stoppable(disks.get(index)?.clone()))), 0)?;
     let hardware = described_hardware(machine, &destination.guest, keeps_entries);
     Ok(GuestRecord::chains(reformis_guest::walk(&guest, &hardware)))
 }
@@ -296,6 +337,7 @@ fn told(remark: Remark) -> Option<Finding> {
     Some(match remark {
         Remark::Failed { edit, why, .. } => Finding::EditFailed { edit, why },
         Remark::Unread { volume, why } => Finding::VolumeUnread { volume, why },
+        Remark::PathUnread { path, why } => Finding::PathUnread { path, why },
         Remark::Replayed { volume } => Finding::JournalReplayed { volume },
         Remark::Hibernated { volume } => Finding::Hibernated { volume },
         Remark::AdapterAssumed { name, mac } => Finding::AdapterAssumed { name, mac },

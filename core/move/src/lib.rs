@@ -23,6 +23,7 @@ pub mod receipt;
 pub mod staging;
 pub mod survey;
 pub mod target;
+pub mod verdict;
 
 pub use error::{Error, Result};
 pub use finding::{Finding, Severity};

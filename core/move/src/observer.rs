@@ -1,8 +1,11 @@
 //! How a step tells how far it is, and is asked to stop.
 
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{
+    Arc,
+    atomic::{AtomicBool, Ordering},
+};
 
-use reformis_disk::pipeline::Watch;
+use reformis_disk::{Disk, Extent, pipeline::Watch};
 
 use crate::finding::Finding;
 
@@ -35,15 +38,25 @@ pub trait Observer: Sync {
 #[derive(Clone, Copy)]
 pub struct Context<'a> {
     /// Set to true to stop as soon as nothing half-made remains.
-    pub cancel: &'a AtomicBool,
+    pub cancel: &'a Arc<AtomicBool>,
     /// Is told of progress.
     pub observer: &'a dyn Observer,
 }
 
 impl Context<'_> {
+    /// Fails when the person or the system asked us to stop.
+    pub(crate) fn check(&self) -> crate::Result<()> {
+        if self.is_cancelled() { Err(reformis_disk::Error::Interrupted.into()) } else { Ok(()) }
+    }
+
     /// Whether the person or the system asked us to stop.
     pub(crate) fn is_cancelled(&self) -> bool {
         self.cancel.load(Ordering::Relaxed)
+    }
+
+    /// A disk that refuses every read once the person or the system asked us to stop: whatever looks into it ends.
+    pub(crate) fn stoppable(&self, disk: Arc<dyn Disk>) -> Arc<dyn Disk> {
+        Arc::new(Stoppable { disk, cancel: self.cancel.clone() })
     }
 
     /// Runs `work` as `step` of `total` bytes.
@@ -53,5 +66,37 @@ impl Context<'_> {
         let result = work(&Watch { cancel: &|| self.is_cancelled(), progress: &progress, workers: None });
         self.observer.end();
         result
+    }
+}
+
+/// A disk that can be told to stop.
+struct Stoppable {
+    disk: Arc<dyn Disk>,
+    cancel: Arc<AtomicBool>,
+}
+
+impl Stoppable {
+    fn check(&self) -> reformis_disk::Result<()> {
+        if self.cancel.load(Ordering::Relaxed) { Err(reformis_disk::Error::Interrupted) } else { Ok(()) }
+    }
+}
+
+impl Disk for Stoppable {
+    fn size(&self) -> u64 {
+        self.disk.size()
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> reformis_disk::Result<()> {
+        self.check()?;
+        self.disk.read_at(offset, buf)
+    }
+
+    fn extent_at(&self, offset: u64) -> reformis_disk::Result<Extent> {
+        self.check()?;
+        self.disk.extent_at(offset)
+    }
+
+    fn check_unchanged(&self) -> reformis_disk::Result<()> {
+        self.disk.check_unchanged()
     }
 }

@@ -50,6 +50,7 @@ pub fn open(path: &Path, volume: Option<&str>, links: Links, unpack: Unpack<'_>)
     if disks.is_empty() {
         return Err(Error::NoSystem { path: path.to_string_lossy().into() });
     }
+    let disks = disks.into_iter().map(|disk| unpack.context.stoppable(disk));
     let mut guest = Guest::open(disks, now)?;
     let (tree, name) = tree_of(&mut guest, volume, &path.to_string_lossy(), now)?;
     Ok(Peek { tree, name, access })

@@ -32,6 +32,7 @@ use crate::{
     receipt::{self, DiskFacts, DiskRecord, Receipt, SourceFile},
     staging::{self, StagedFile},
     target::{self, unpack},
+    verdict::Verdict,
 };
 
 /// What to recast.
@@ -70,6 +71,7 @@ pub(crate) struct Edited {
     pub(crate) disk: Arc<dyn Disk>,
     pub(crate) edits: Vec<Edit>,
     pub(crate) guest: Option<GuestRecord>,
+    pub(crate) verdict: Option<Verdict>,
     pub(crate) findings: Vec<Finding>,
 }
 
@@ -85,6 +87,9 @@ pub struct Recast {
     pub after: Option<Facts>,
     /// Content digest of the result's guest-visible bytes.
     pub content_digest: String,
+    /// Whether its guest will boot at the destination that it was made ready for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub verdict: Option<Verdict>,
     /// What was found and changed inside; `None` when nothing was to be changed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub guest: Option<GuestRecord>,
@@ -132,7 +137,14 @@ pub(crate) fn recast_edited(options: &Options, editor: Option<&Editor<'_>>, cont
         "recast"
     );
     let content_digest = made.copied.digest.to_string();
-    let recast = Recast { before: made.before, after: made.after, content_digest, guest: made.guest, findings };
+    let recast = Recast {
+        before: made.before,
+        after: made.after,
+        content_digest,
+        verdict: made.verdict,
+        guest: made.guest,
+        findings,
+    };
     if let Some(staged) = staged_receipt {
         let receipt = job.receipt(&recast, (made.sources, made.edits, packed), started);
         let mut file = staged.file()?;
@@ -163,6 +175,7 @@ struct Made {
     sources: Vec<SourceFile>,
     edits: Vec<Edit>,
     guest: Option<GuestRecord>,
+    verdict: Option<Verdict>,
     /// The result under its name, which it loses again unless it is kept.
     place: Place,
 }
@@ -311,7 +324,9 @@ impl<'a> Job<'a> {
         }
         let edited = match self.editor {
             Some(editor) => editor(image.disk.clone())?,
-            None => Edited { disk: image.disk.clone(), edits: Vec::new(), guest: None, findings: Vec::new() },
+            None => {
+                Edited { disk: image.disk.clone(), edits: Vec::new(), guest: None, verdict: None, findings: Vec::new() }
+            }
         };
         findings.extend(edited.findings);
         let disk = GrownDisk::new(edited.disk, size);
@@ -322,7 +337,16 @@ impl<'a> Job<'a> {
             context.step(&self.step("recasting"), total, |watch| pipeline::copy(&disk, writer.as_mut(), watch))?;
         let after = self.end(&mut place, writer, &copied, context)?;
         let sources = sources_of(&storage, &image);
-        Ok(Made { before: image.facts, after, copied, sources, edits: edited.edits, guest: edited.guest, place })
+        Ok(Made {
+            before: image.facts,
+            after,
+            copied,
+            sources,
+            edits: edited.edits,
+            guest: edited.guest,
+            verdict: edited.verdict,
+            place,
+        })
     }
 
     /// From what can only be read forwards: raw bytes go straight through, what needs more is unpacked first.
@@ -373,7 +397,7 @@ impl<'a> Job<'a> {
             None => Facts::of_pipe(shape, stream.kind(), length),
         };
         let after = self.end(&mut place, writer, &copied, context)?;
-        Ok(Made { before, after, copied, sources, edits: Vec::new(), guest: None, place })
+        Ok(Made { before, after, copied, sources, edits: Vec::new(), guest: None, verdict: None, place })
     }
 
     /// Reads `stream` as a step.
@@ -468,6 +492,7 @@ impl<'a> Job<'a> {
             sources,
             disks: vec![disk],
             machine: None,
+            verdict: recast.verdict.clone(),
             guest: recast.guest.clone(),
             findings: recast.findings.iter().map(Finding::record).collect(),
         }

@@ -15,6 +15,7 @@ use crate::{
     error::{Error, Result},
     finding::FindingRecord,
     inside::GuestRecord,
+    verdict::Verdict,
 };
 
 /// Version of the receipt's schema that this version writes, and the newest that it reads.
@@ -62,6 +63,9 @@ pub struct Receipt {
     /// The machine before and after; `None` for a disk alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub machine: Option<MachineRecord>,
+    /// Whether the guest will boot where it goes; `None` for a disk that was not made ready.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub verdict: Option<Verdict>,
     /// What was found and changed inside the guest; `None` when nothing was looked for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub guest: Option<GuestRecord>,

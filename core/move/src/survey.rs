@@ -10,6 +10,7 @@ use crate::{
     error::Result,
     finding::Finding,
     inside::{self, InsideSurvey},
+    observer::Context,
     target::{self, Opening, Pick, StreamFacts, Target, Unpack},
 };
 
@@ -63,17 +64,18 @@ pub struct SurveyedDisk {
 ///
 /// # Errors
 /// Those of [`target::open`].
-pub fn survey(path: &Path, links: Links, unpack: Option<Unpack<'_>>) -> Result<Vec<Survey>> {
+pub fn survey(path: &Path, links: Links, unpack: Option<Unpack<'_>>, context: &Context<'_>) -> Result<Vec<Survey>> {
     let nth = |index| target::open(path, &Opening { machine: Pick::Nth(index), unpack, ..Opening::new(links) });
     let first = nth(0)?;
     let count = first.described.as_ref().map_or(1, |described| described.names.len());
     let others = (1..count).map(nth);
-    std::iter::once(Ok(first)).chain(others).map(|target| Ok(of_target(target?))).collect()
+    std::iter::once(Ok(first)).chain(others).map(|target| of_target(target?, context)).collect()
 }
 
-fn of_target(mut target: Target) -> Survey {
-    let guest = match inside::survey(&target) {
+fn of_target(mut target: Target, context: &Context<'_>) -> Result<Survey> {
+    let guest = match inside::survey(&target, context) {
         Ok(guest) => guest,
+        Err(error) if error.is_interrupted() => return Err(error),
         Err(error) => {
             let disk = target.disks.first().map_or(String::new(), |disk| disk.id.clone());
             target.findings.push(Finding::DiskUnreadable { disk, why: error.to_string() });
@@ -82,9 +84,12 @@ fn of_target(mut target: Target) -> Survey {
     };
     let unread = guest.iter().flat_map(|guest| guest.unread.iter().cloned());
     target.findings.extend(unread.map(|(volume, why)| Finding::VolumeUnread { volume, why }));
-    let disks = std::mem::take(&mut target.disks).iter().map(|disk| surveyed(disk, &mut target)).collect();
+    let paths = guest.iter().flat_map(|guest| guest.unread_paths.iter().cloned());
+    target.findings.extend(paths.map(|(path, why)| Finding::PathUnread { path, why }));
+    let disks = std::mem::take(&mut target.disks).iter().map(|disk| surveyed(disk, &mut target, context)).collect();
     let files = target.files.iter().map(|file| SurveyedFile { path: file.path.clone(), size: file.size }).collect();
-    Survey {
+    context.check()?;
+    Ok(Survey {
         target: target.name,
         kind: target.kind.name(),
         files,
@@ -92,22 +97,23 @@ fn of_target(mut target: Target) -> Survey {
         disks,
         guest,
         findings: target.findings,
-    }
+    })
 }
 
-fn surveyed(disk: &target::TargetDisk, target: &mut Target) -> SurveyedDisk {
+fn surveyed(disk: &target::TargetDisk, target: &mut Target, context: &Context<'_>) -> SurveyedDisk {
     // What stands in the way of reading was told already.
     let readable = disk.image.as_ref().filter(|image| image.facts.troubles.is_empty());
-    let in_use = match readable.map(|image| reformis_disk::disk::data_bytes(image.disk.as_ref())) {
-        Some(Ok(bytes)) => Some(bytes),
-        // A table that lies shows only when it is walked.
-        Some(Err(error)) => {
-            let why = error.to_string();
-            target.findings.push(Finding::DiskUnreadable { disk: disk.id.clone(), why });
-            None
-        }
-        None => None,
-    };
+    let in_use =
+        match readable.map(|image| reformis_disk::disk::data_bytes(context.stoppable(image.disk.clone()).as_ref())) {
+            Some(Ok(bytes)) => Some(bytes),
+            // A table that lies shows only when it is walked.
+            Some(Err(error)) => {
+                let why = error.to_string();
+                target.findings.push(Finding::DiskUnreadable { disk: disk.id.clone(), why });
+                None
+            }
+            None => None,
+        };
     SurveyedDisk {
         id: disk.id.clone(),
         files: disk

@@ -85,7 +85,7 @@ impl Ext {
 
     /// Makes something called `name` in a folder.
     pub(crate) fn create(&mut self, folder: u32, name: &[u8], new: &New<'_>, owner: &Owner) -> Result<u32> {
-        self.check_writable()?;
+        self.begin_change()?;
         let mut folder = self.inode(folder)?;
         let text = || String::from_utf8_lossy(name).into_owned();
         if name.is_empty() || name.len() > 255 || name.contains(&b'/') || name.contains(&0) {
@@ -179,7 +179,7 @@ impl Ext {
 
     /// Replaces all bytes of a file; owner, mode, attributes and other names of it stay.
     pub(crate) fn replace(&mut self, number: u32, bytes: &[u8]) -> Result<()> {
-        self.check_writable()?;
+        self.begin_change()?;
         let mut inode = self.inode(number)?;
         self.check_plain(&inode)?;
         self.release_blocks(&mut inode)?;
@@ -192,7 +192,7 @@ impl Ext {
 
     /// Adds bytes at the end of a file.
     pub(crate) fn append(&mut self, number: u32, bytes: &[u8]) -> Result<()> {
-        self.check_writable()?;
+        self.begin_change()?;
         let mut inode = self.inode(number)?;
         self.check_plain(&inode)?;
         if inode.has(flags::INLINE_DATA) {
@@ -256,7 +256,7 @@ impl Ext {
 
     /// Removes `name` from a folder; a folder with all that is in it.
     pub(crate) fn remove(&mut self, folder: u32, name: &[u8]) -> Result<()> {
-        self.check_writable()?;
+        self.begin_change()?;
         self.remove_below(folder, name, 0)?;
         self.flush()
     }
@@ -298,7 +298,7 @@ impl Ext {
 
     /// Sets owner and permissions of something that is there.
     pub(crate) fn set_owner(&mut self, number: u32, uid: u32, gid: u32, permissions: u16) -> Result<()> {
-        self.check_writable()?;
+        self.begin_change()?;
         let mut inode = self.inode(number)?;
         inode.set_owner(uid, gid);
         inode.set_mode(inode.mode() & mode::KIND | permissions & 0o7777);

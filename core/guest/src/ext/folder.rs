@@ -1,5 +1,7 @@
 //! Folders (section "Directory Entries"): blocks of entries, in a row or below an index of hashes.
 
+use std::ops::ControlFlow;
+
 use super::{
     Ext, checksum,
     hash::Hasher,
@@ -16,6 +18,8 @@ const TAIL: usize = 12;
 const TAIL_KIND: u8 = 0xde;
 /// The longest folder that is read, in bytes.
 const MAX_FOLDER: u64 = 256 << 20;
+/// Bytes of an entry in memory beside its name.
+const ENTRY_OVERHEAD: u64 = 64;
 
 /// An entry of a folder.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -104,41 +108,104 @@ impl Ext {
     }
 
     fn all_entries(&self, folder: &Inode) -> Result<Vec<Entry>> {
-        let real = |entries: Vec<(usize, usize, Entry)>| {
-            entries.into_iter().map(|(.., entry)| entry).filter(|entry| entry.inode != 0 && !entry.name.is_empty())
-        };
-        if folder.has(flags::INLINE_DATA) {
-            let mut found = Vec::new();
-            for part in [&folder.block()[4..], &self.inline_rest(folder)?] {
-                found.extend(real(self.entries_in(folder, part)?));
-            }
-            return Ok(found);
-        }
+        let mut hold = self.budget().hold();
         let mut found = Vec::new();
-        self.each_block(folder, |_, bytes| {
-            found.extend(real(self.entries_in(folder, bytes)?));
-            Ok(())
+        self.each_entry(folder, |entry| {
+            hold.grow(entry.name.len() as u64 + ENTRY_OVERHEAD)?;
+            found.push(entry);
+            Ok(ControlFlow::Continue(()))
         })?;
         Ok(found)
     }
 
-    /// Calls `work` with each block of a folder that is there: its place in the file system, and its bytes.
-    fn each_block(&self, folder: &Inode, mut work: impl FnMut(u64, &[u8]) -> Result<()>) -> Result<()> {
+    /// Calls `work` with each entry of a folder, until it breaks.
+    fn each_entry(&self, folder: &Inode, mut work: impl FnMut(Entry) -> Result<ControlFlow<()>>) -> Result<()> {
+        let mut each = |bytes: &[u8]| -> Result<ControlFlow<()>> {
+            for (.., entry) in self.entries_in(folder, bytes)? {
+                if entry.inode != 0 && !entry.name.is_empty() && work(entry)?.is_break() {
+                    return Ok(ControlFlow::Break(()));
+                }
+            }
+            Ok(ControlFlow::Continue(()))
+        };
+        if folder.has(flags::INLINE_DATA) {
+            let rest = self.inline_rest(folder)?;
+            for part in [folder.block().get(4..).unwrap_or_default(), &rest] {
+                if each(part)?.is_break() {
+                    break;
+                }
+            }
+            return Ok(());
+        }
+        self.each_block(folder, |_, bytes| each(bytes))
+    }
+
+    /// Calls `work` with each block of a folder that is there, its checksum compared, until it breaks: its place in the file
+    /// system, and its bytes.
+    fn each_block(&self, folder: &Inode, mut work: impl FnMut(u64, &[u8]) -> Result<ControlFlow<()>>) -> Result<()> {
         if folder.size() > MAX_FOLDER {
             return Err(self.device.damaged(format!("the folder with inode {} is impossibly long", folder.number)));
         }
         let map = self.map(folder)?;
         for logical in 0..folder.size().div_ceil(self.block as u64) {
             if let Some(physical) = map.block(logical) {
-                work(physical, &self.read_block(physical)?)?;
+                let bytes = self.read_block(physical)?;
+                self.check_sum(folder, logical, &bytes)?;
+                if work(physical, &bytes)?.is_break() {
+                    break;
+                }
             }
         }
         Ok(())
     }
 
+    /// Refuses a block of a folder that is not the one that was written: what is changed in it would be sealed anew, and pass
+    /// for sound. Which blocks hold the index is told as Linux does it (`fs/ext4/namei.c`, `__ext4_read_dirblock`).
+    fn check_sum(&self, folder: &Inode, logical: u64, bytes: &[u8]) -> Result<()> {
+        if self.tail_len() == 0 {
+            return Ok(());
+        }
+        let word =
+            |at: usize| bytes.get(at..at + 4).and_then(<[u8]>::first_chunk).map(|word| u32::from_le_bytes(*word));
+        let half =
+            |at: usize| bytes.get(at..at + 2).and_then(<[u8]>::first_chunk).map(|half| u16::from_le_bytes(*half));
+        let is_whole = half(4).is_some_and(|len| entry_length(len, bytes.len()) == bytes.len());
+        let in_index = folder.has(flags::INDEX) && (logical == 0 || word(0) == Some(0) && is_whole);
+        let sound = if in_index {
+            let start = if logical == 0 { 0x20 } else { 8 };
+            let (limit, count) = (half(start).map_or(0, usize::from), half(start + 2).map_or(0, usize::from));
+            let tail = start + limit * 8;
+            bytes.get(..start + count * 8).filter(|_| count <= limit).is_some_and(|covered| {
+                let sum = checksum::crc32c(self.inode_seed(folder), covered);
+                let reserved = bytes.get(tail..tail + 4).unwrap_or_default();
+                let sum = checksum::crc32c(checksum::crc32c(sum, reserved), &[0; 4]);
+                word(tail + 4) == Some(sum)
+            })
+        } else {
+            let at = bytes.len().saturating_sub(TAIL);
+            let is_tail =
+                word(at) == Some(0) && half(at + 4) == Some(TAIL as u16) && bytes.get(at + 7) == Some(&TAIL_KIND);
+            let sum = checksum::crc32c(self.inode_seed(folder), bytes.get(..at).unwrap_or_default());
+            is_tail && word(at + 8) == Some(sum)
+        };
+        if sound {
+            return Ok(());
+        }
+        let number = folder.number;
+        Err(self.device.damaged(format!("block {logical} of the folder with inode {number} has a wrong checksum")))
+    }
+
     /// The inode that `name` stands for in a folder.
     pub(crate) fn find(&self, folder: &Inode, name: &[u8]) -> Result<Option<u32>> {
-        Ok(self.all_entries(folder)?.into_iter().find(|entry| entry.name == name).map(|entry| entry.inode))
+        let mut found = None;
+        self.each_entry(folder, |entry| {
+            if entry.name != name {
+                return Ok(ControlFlow::Continue(()));
+            }
+            found = Some(entry.inode);
+            Ok(ControlFlow::Break(()))
+        })?;
+        Ok(found)
     }
 
     /// The folder that a folder lies in.
@@ -193,8 +260,8 @@ impl Ext {
             self.out_of_inode(folder)?;
         }
         if folder.has(flags::INDEX) {
-            if let Some(leaf) = self.leaf(folder, name)?
-                && self.add_to(folder, leaf, &entry)?
+            if let Some((logical, leaf)) = self.leaf(folder, name)?
+                && self.add_to(folder, logical, leaf, &entry)?
             {
                 return Ok(());
             }
@@ -204,7 +271,7 @@ impl Ext {
         let count = folder.size().div_ceil(self.block as u64);
         for logical in 0..count {
             if let Some(physical) = map.block(logical)
-                && self.add_to(folder, physical, &entry)?
+                && self.add_to(folder, logical, physical, &entry)?
             {
                 return Ok(());
             }
@@ -227,8 +294,9 @@ impl Ext {
     }
 
     /// Puts an entry into the free space of a block; false when there is not enough.
-    fn add_to(&self, folder: &Inode, physical: u64, entry: &Entry) -> Result<bool> {
+    fn add_to(&self, folder: &Inode, logical: u64, physical: u64, entry: &Entry) -> Result<bool> {
         let mut bytes = self.read_block(physical)?;
+        self.check_sum(folder, logical, &bytes)?;
         let (needed, tail) = (entry.size(), self.tail_len());
         let places = self.entries_in(folder, &bytes)?;
         for (at, len, found) in places {
@@ -261,7 +329,7 @@ impl Ext {
         let mut blocks = Vec::new();
         self.each_block(folder, |physical, _| {
             blocks.push(physical);
-            Ok(())
+            Ok(ControlFlow::Continue(()))
         })?;
         for physical in blocks {
             let mut bytes = self.read_block(physical)?;
@@ -314,8 +382,8 @@ impl Ext {
         Hasher { version, signed, seed: self.sb.s_hash_seed.map(zerocopy::byteorder::U32::get) }
     }
 
-    /// The block of an indexed folder that `name` belongs into; `None` when the index is of a kind that we only read.
-    fn leaf(&self, folder: &Inode, name: &[u8]) -> Result<Option<u64>> {
+    /// The block of an indexed folder that `name` belongs into, in the folder and in the file system; `None` when the index is of a kind that we only read.
+    fn leaf(&self, folder: &Inode, name: &[u8]) -> Result<Option<(u64, u64)>> {
         let map = self.map(folder)?;
         let wrong = || self.device.damaged(format!("the index of the folder with inode {} is none", folder.number));
         let mut bytes = self.read_block(map.block(0).ok_or_else(wrong)?)?;
@@ -333,11 +401,13 @@ impl Ext {
             let word = |at: usize| u32::from_le_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]]);
             // The first entry has no hash: it begins the order.
             let index = (1..count).rev().find(|index| word(start + index * 8) <= hash).unwrap_or(0);
-            let block = map.block(u64::from(word(start + index * 8 + 4) & 0x0fff_ffff)).ok_or_else(wrong)?;
+            let logical = u64::from(word(start + index * 8 + 4) & 0x0fff_ffff);
+            let block = map.block(logical).ok_or_else(wrong)?;
             if level == levels {
-                return Ok(Some(block));
+                return Ok(Some((logical, block)));
             }
             bytes = self.read_block(block)?;
+            self.check_sum(folder, logical, &bytes)?;
             start = 8;
         }
         Ok(None)

@@ -208,7 +208,11 @@ impl Ext {
     /// The bitmap of a group's blocks, made where it was never written.
     pub(super) fn block_bitmap(&self, group: &Group) -> Result<Vec<u8>> {
         if group.flags() & BLOCK_UNINIT == 0 {
-            return self.read_block(group.block_bitmap());
+            let bitmap = self.read_block(group.block_bitmap())?;
+            let covered = self.sb.s_clusters_per_group.get() as usize / 8;
+            let stated = (group.raw.bg_block_bitmap_csum_lo, group.raw.bg_block_bitmap_csum_hi);
+            self.check_bitmap(group, &bitmap, covered, stated, "blocks")?;
+            return Ok(bitmap);
         }
         let mut bitmap = vec![0; self.block];
         for block in self.own_blocks(group) {
@@ -216,6 +220,25 @@ impl Ext {
         }
         fill_end(&mut bitmap, self.group_blocks(group.number));
         Ok(bitmap)
+    }
+
+    /// Refuses a bitmap that is not the one that was written: what is changed in it would be sealed anew, and pass for sound.
+    fn check_bitmap(&self, group: &Group, bitmap: &[u8], covered: usize, stated: (U16, U16), of: &str) -> Result<()> {
+        if !self.sb.has_ro(ro_compat::METADATA_CSUM) {
+            return Ok(());
+        }
+        let sum = checksum::crc32c(self.seed, bitmap.get(..covered).unwrap_or(bitmap));
+        // Descriptors of 32 bytes have room for half of it.
+        let (sum, stated) = if self.sb.desc_size() >= 64 {
+            (sum, joined(stated.0, stated.1))
+        } else {
+            (sum & 0xffff, stated.0.get().into())
+        };
+        if sum == stated {
+            return Ok(());
+        }
+        let number = group.number;
+        Err(self.device.damaged(format!("the bitmap of {of} of block group {number} has a wrong checksum")))
     }
 
     /// The blocks of a group, from its start, that its own tables use.
@@ -263,7 +286,11 @@ impl Ext {
     /// The bitmap of a group's inodes, made where it was never written.
     pub(super) fn inode_bitmap(&self, group: &Group) -> Result<Vec<u8>> {
         if group.flags() & INODE_UNINIT == 0 {
-            return self.read_block(group.inode_bitmap());
+            let bitmap = self.read_block(group.inode_bitmap())?;
+            let covered = self.sb.s_inodes_per_group.get() as usize / 8;
+            let stated = (group.raw.bg_inode_bitmap_csum_lo, group.raw.bg_inode_bitmap_csum_hi);
+            self.check_bitmap(group, &bitmap, covered, stated, "inodes")?;
+            return Ok(bitmap);
         }
         let mut bitmap = vec![0; self.block];
         fill_end(&mut bitmap, self.sb.s_inodes_per_group.get().into());

@@ -14,6 +14,9 @@ mod map;
 mod orphans;
 mod superblock;
 
+use std::sync::Arc;
+
+use reformis_disk::budget::Budget;
 use superblock::{Superblock, compat, incompat, ro_compat};
 
 use crate::{
@@ -92,17 +95,38 @@ impl Ext {
 
     /// Refuses what we could not keep right.
     pub(crate) fn check_writable(&self) -> Result<()> {
+        self.check_features()?;
+        match self.state() {
+            State::Clean => Ok(()),
+            State::Journal => Err(self.device.unchangeable("its journal has not been replayed")),
+            State::Unchecked => {
+                Err(self.device.unchangeable("it was not unmounted, or it noted errors: it has to be checked first"))
+            }
+        }
+    }
+
+    /// Refuses features whose counts we could not keep right.
+    pub(crate) fn check_features(&self) -> Result<()> {
         let unknown = self.sb.s_feature_ro_compat.get() & !ro_compat::KEPT;
-        let reason = match (unknown, self.state()) {
-            (0, State::Clean) => return Ok(()),
-            (0, State::Journal) => "its journal has not been replayed".to_string(),
-            (0, State::Unchecked) => "it was not unmounted, or it noted errors: it has to be checked first".to_string(),
-            (0x1000, _) => "it is marked as read-only".to_string(),
-            (bits, _) if bits & 0x100 != 0 => "it keeps quotas".to_string(),
-            (bits, _) if bits & 0x200 != 0 => "it allocates in clusters".to_string(),
-            (bits, _) => format!("it uses the features {bits:#x}"),
+        let reason = match unknown {
+            0 => return Ok(()),
+            0x1000 => "it is marked as read-only".to_string(),
+            bits if bits & 0x100 != 0 => "it keeps quotas".to_string(),
+            bits if bits & ro_compat::BIGALLOC != 0 => "it allocates in clusters".to_string(),
+            bits => format!("it uses the features {bits:#x}"),
         };
         Err(self.device.unchangeable(reason))
+    }
+
+    /// Begins a change: another view of the same volume may have changed its counts since they were read.
+    fn begin_change(&mut self) -> Result<()> {
+        self.reload()?;
+        self.check_writable()
+    }
+
+    /// Memory for what is collected from it.
+    pub(crate) fn budget(&self) -> &Arc<Budget> {
+        self.device.bench().budget()
     }
 
     fn has_group_checksums(&self) -> bool {

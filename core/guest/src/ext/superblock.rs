@@ -54,6 +54,7 @@ pub(super) mod ro_compat {
     pub const LARGE_FILE: u32 = 0x2;
     pub const HUGE_FILE: u32 = 0x8;
     pub const GDT_CSUM: u32 = 0x10;
+    pub const BIGALLOC: u32 = 0x200;
     pub const DIR_NLINK: u32 = 0x20;
     pub const EXTRA_ISIZE: u32 = 0x40;
     pub const METADATA_CSUM: u32 = 0x400;
@@ -185,9 +186,13 @@ impl Superblock {
         if per_group.0 == 0
             || per_group.1 == 0
             || per_group.1 > most
-            || (sb.s_log_cluster_size == sb.s_log_block_size && per_group.0 > most)
+            || (!sb.has_ro(ro_compat::BIGALLOC) && per_group.0 > most)
         {
             return wrong("states groups that no bitmap can hold");
+        }
+        // Linux, fs/ext4/super.c: without the feature a cluster (or a fragment, as it was called) is a block.
+        if !sb.has_ro(ro_compat::BIGALLOC) && sb.s_log_cluster_size != sb.s_log_block_size {
+            return wrong("states clusters that are not blocks, and does not have the feature for them");
         }
         if !sb.inode_size().is_power_of_two() || !(128..=block).contains(&sb.inode_size()) {
             return wrong("states an impossible size of inodes");

@@ -3,6 +3,10 @@
 mod read;
 mod write;
 
+use std::sync::Arc;
+
+use reformis_disk::budget::Budget;
+
 use crate::{bench::Device, error::Result};
 
 pub(crate) use read::Entry;
@@ -51,8 +55,13 @@ impl Fat {
         Ok(found)
     }
 
+    /// Memory for what is collected from it.
+    pub(crate) fn budget(&self) -> &Arc<Budget> {
+        self.device.bench().budget()
+    }
+
     /// Free bytes.
     pub(crate) fn free(&self) -> Result<u64> {
-        Ok(self.free_clusters()? * self.geometry.cluster)
+        Ok(self.free_clusters()?.saturating_mul(self.geometry.cluster))
     }
 }

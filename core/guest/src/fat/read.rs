@@ -199,26 +199,62 @@ impl Fat {
         Ok(bytes)
     }
 
-    /// Number of free clusters.
+    /// Fills `buf` from `offset` of a file, as far as it goes; the number of bytes.
+    pub(crate) fn read_at(&self, entry: &Entry, offset: u64, buf: &mut [u8]) -> Result<usize> {
+        let wanted = entry.size.saturating_sub(offset).min(buf.len() as u64);
+        let size = self.geometry.cluster;
+        let mut cluster = Some(entry.cluster).filter(|&first| self.has(first));
+        // A chain that comes back to itself is longer than the volume.
+        for _ in 0..offset / size {
+            cluster = match cluster {
+                Some(number) => self.next(number)?,
+                None => break,
+            };
+        }
+        let mut done = 0;
+        while done < wanted {
+            let Some(number) = cluster else {
+                return Err(self.device.damaged(format!("the file '{}' has fewer clusters than bytes", entry.name)));
+            };
+            let inside = (offset + done) % size;
+            let len = (size - inside).min(wanted - done);
+            let part = buf.get_mut(done as usize..(done + len) as usize).unwrap_or_default();
+            self.read(self.geometry.data + (u64::from(number) - 2) * size + inside, part)?;
+            done += len;
+            cluster = self.next(number)?;
+        }
+        Ok(wanted as usize)
+    }
+
+    /// Number of free clusters. The table is looked through in pieces: it may have 1 GiB.
     pub(super) fn free_clusters(&self) -> Result<u64> {
         let mut free = 0;
         let bits = u64::from(self.geometry.bits);
-        let mut table = vec![0; ((self.geometry.clusters + 2) * bits).div_ceil(8) as usize + 1];
-        let len = table.len() - 1;
-        self.read(self.geometry.table, &mut table[..len])?;
-        for cluster in 2..self.geometry.clusters + 2 {
-            let at = (cluster * bits / 8) as usize;
-            let value = match (bits, cluster % 2) {
-                (12, 0) => u32::from(table[at]) | u32::from(table[at + 1] & 0xf),
-                (12, _) => u32::from(table[at] >> 4) | u32::from(table[at + 1]),
-                (16, _) => u32::from(table[at]) | u32::from(table[at + 1]),
-                _ => u32::from_le_bytes([table[at], table[at + 1], table[at + 2], table[at + 3]]) & 0x0fff_ffff,
-            };
-            free += u64::from(value == 0);
+        let end = self.geometry.clusters + 2;
+        let mut piece = vec![0; (PIECE * bits / 8) as usize];
+        for first in (0..end).step_by(PIECE as usize) {
+            let count = PIECE.min(end - first);
+            let len = (count * bits).div_ceil(8) as usize;
+            let table = piece.get_mut(..len).unwrap_or_default();
+            self.read(self.geometry.table + first * bits / 8, table)?;
+            let byte = |at: u64| u32::from(table.get(at as usize).copied().unwrap_or(0));
+            for cluster in first.max(2)..first + count {
+                let at = (cluster - first) * bits / 8;
+                let value = match (bits, cluster % 2) {
+                    (12, 0) => byte(at) | (byte(at + 1) & 0xf),
+                    (12, _) => byte(at) >> 4 | byte(at + 1),
+                    (16, _) => byte(at) | byte(at + 1),
+                    _ => byte(at) | byte(at + 1) | byte(at + 2) | (byte(at + 3) & 0x0f),
+                };
+                free += u64::from(value == 0);
+            }
         }
         Ok(free)
     }
 }
+
+/// Entries of the table that are looked at together: an even number, so that a piece of 12 bits each ends with a byte.
+const PIECE: u64 = 32 << 10;
 
 fn entries(bytes: &[u8]) -> Vec<Entry> {
     let mut found = Vec::new();

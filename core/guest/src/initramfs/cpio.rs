@@ -3,7 +3,10 @@
 use std::{
     collections::BTreeMap,
     io::{self, Read},
+    sync::Arc,
 };
+
+use reformis_disk::budget::{Budget, Hold};
 
 const HEADER: usize = 110;
 const TRAILER: &str = "TRAILER!!!";
@@ -18,6 +21,39 @@ pub(super) enum Kind {
     Other,
 }
 
+/// What was read of archives, counted against a budget.
+#[derive(Debug)]
+pub(super) struct Entries {
+    kinds: BTreeMap<String, Kind>,
+    hold: Hold,
+}
+
+/// Bytes of an entry beside its names.
+const OVERHEAD: u64 = 96;
+
+impl Entries {
+    pub(super) fn new(budget: &Arc<Budget>) -> Self {
+        Self { kinds: BTreeMap::new(), hold: budget.hold() }
+    }
+
+    fn insert(&mut self, name: String, kind: Kind) -> io::Result<()> {
+        if !self.kinds.contains_key(&name) {
+            let target = if let Kind::Link(target) = &kind { target.len() } else { 0 };
+            self.hold.grow((name.len() + target) as u64 + OVERHEAD).map_err(io::Error::other)?;
+        }
+        self.kinds.insert(name, kind);
+        Ok(())
+    }
+
+    pub(super) fn get(&self, path: &str) -> Option<&Kind> {
+        self.kinds.get(path)
+    }
+
+    pub(super) fn paths(&self) -> impl Iterator<Item = &str> {
+        self.kinds.keys().map(String::as_str)
+    }
+}
+
 fn wrong(what: &str) -> io::Error {
     io::Error::new(io::ErrorKind::InvalidData, what.to_string())
 }
@@ -28,21 +64,21 @@ fn skip(reader: &mut dyn Read, len: u64) -> io::Result<()> {
 }
 
 /// Reads one archive into `entries`, up to its end. `left` is what may still be unpacked.
-pub(super) fn read(reader: &mut dyn Read, entries: &mut BTreeMap<String, Kind>, left: &mut u64) -> io::Result<()> {
+pub(super) fn read(reader: &mut dyn Read, entries: &mut Entries, left: &mut u64) -> io::Result<()> {
     loop {
         let mut header = [0; HEADER];
         reader.read_exact(&mut header)?;
-        if !matches!(&header[..6], b"070701" | b"070702") {
+        if !header.starts_with(b"070701") && !header.starts_with(b"070702") {
             return Err(wrong("an entry does not begin with its mark"));
         }
         let field = |index: usize| {
-            let digits = std::str::from_utf8(&header[6 + index * 8..14 + index * 8]).ok();
+            let digits = header.get(6 + index * 8..14 + index * 8).and_then(|digits| std::str::from_utf8(digits).ok());
             digits
                 .and_then(|digits| u32::from_str_radix(digits, 16).ok())
                 .ok_or_else(|| wrong("a number in an entry is none"))
         };
         let (mode, size, name_len) = (field(1)?, u64::from(field(6)?), field(11)? as usize);
-        if !(1..=4097).contains(&name_len) || entries.len() >= MAX_ENTRIES {
+        if !(1..=4097).contains(&name_len) || entries.kinds.len() >= MAX_ENTRIES {
             return Err(wrong("a name is too long, or there are too many"));
         }
         let mut name = vec![0; name_len];
@@ -72,7 +108,7 @@ pub(super) fn read(reader: &mut dyn Read, entries: &mut BTreeMap<String, Kind>, 
             }
         };
         let parts: Vec<&str> = name.split('/').filter(|part| !part.is_empty() && *part != ".").collect();
-        entries.insert(parts.join("/"), kind);
+        entries.insert(parts.join("/"), kind)?;
     }
 }
 

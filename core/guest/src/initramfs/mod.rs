@@ -2,21 +2,27 @@
 //! plain or compressed. What is appended is seen as if it had always been there.
 
 mod cpio;
+mod source;
 
 use std::{
-    collections::BTreeMap,
     io::{self, BufRead, Cursor, Read},
+    sync::Arc,
 };
 
+use reformis_disk::budget::Budget;
 use serde::Serialize;
 
-use cpio::Kind;
 pub(crate) use cpio::Writer;
+use cpio::{Entries, Kind};
+use source::Source;
+
+/// The longest mark at the start of a part.
+const MARK: usize = 5;
 
 /// Bytes of all archives of an image, unpacked, that are read.
 const MAX_UNPACKED: u64 = 4 << 30;
-/// Memory for decompression, in bytes: what the hardest settings that tools make images with need.
-const MAX_WINDOW: u64 = 96 << 20;
+/// Memory for decompression, in bytes: what `xz -9`, the hardest setting that tools make images with, needs.
+const MAX_WINDOW: u64 = 80 << 20;
 /// The same for Zstandard, as a power of two.
 const MAX_WINDOW_LOG: u32 = 26;
 
@@ -57,6 +63,16 @@ impl Packing {
         }
     }
 
+    /// Bytes that an unpacker of this kind may look back at.
+    fn window(self) -> u64 {
+        match self {
+            Self::Zstd => 1 << MAX_WINDOW_LOG,
+            Self::Xz | Self::Lzma => MAX_WINDOW,
+            Self::Lz4 => 16 << 20,
+            _ => 1 << 20,
+        }
+    }
+
     /// By the first bytes (Linux, `lib/decompress.c`).
     fn of(bytes: &[u8]) -> Option<Self> {
         let marks: [(&[u8], Self); 8] = [
@@ -74,46 +90,50 @@ impl Packing {
 }
 
 /// What an image holds. Later entries stand for earlier ones of the same name.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(crate) struct Image {
-    entries: BTreeMap<String, Kind>,
+    entries: Entries,
     /// The packing of each part, in order.
     pub(crate) parts: Vec<Packing>,
 }
 
-/// Reads an image.
+/// Reads an image on and on; what it holds is counted against `budget`.
 ///
 /// # Errors
-/// A sentence, for what is no image, is packed in a way that is not read, or is damaged.
-pub(crate) fn read(bytes: &[u8]) -> Result<Image, String> {
-    let mut image = Image::default();
-    let mut at = 0;
+/// A sentence, for what is not an image, is packed in a way that is not read, takes too much memory, or is damaged.
+pub(crate) fn read(bytes: impl Read, budget: &Arc<Budget>) -> Result<Image, String> {
+    let mut image = Image { entries: Entries::new(budget), parts: Vec::new() };
     let mut left = MAX_UNPACKED;
+    let mut source = Source::new(bytes);
+    let mut window = budget.hold();
+    let failed = |error: io::Error| error.to_string();
     loop {
-        at += bytes[at..].iter().take_while(|byte| **byte == 0).count();
-        if at >= bytes.len() {
-            break;
+        let ahead = source.peek(1).map_err(failed)?;
+        if ahead.is_empty() {
+            return Ok(image);
         }
-        let rest = &bytes[at..];
-        let packing = Packing::of(rest).ok_or_else(|| format!("nothing that is known begins at byte {at}"))?;
+        let zeros = ahead.iter().take_while(|byte| **byte == 0).count();
+        if zeros > 0 {
+            source.consume(zeros);
+            continue;
+        }
+        let at = source.at;
+        let packing = Packing::of(source.peek(MARK).map_err(failed)?)
+            .ok_or_else(|| format!("nothing that is known begins at byte {at}"))?;
         let damaged = |error: io::Error| format!("the part at byte {at}, packed with {}: {error}", packing.name());
         image.parts.push(packing);
-        let used = match packing {
-            Packing::None => {
-                let mut cursor = Cursor::new(rest);
-                cpio::read(&mut cursor, &mut image.entries, &mut left).map_err(damaged)?;
-                cursor.position() as usize
-            }
+        // What an unpacker looks back at, while it works.
+        window.grow(packing.window()).map_err(|error| damaged(io::Error::other(error)))?;
+        match packing {
+            Packing::None => cpio::read(&mut source, &mut image.entries, &mut left).map_err(damaged)?,
             Packing::Gzip => {
-                let mut decoder = flate2::bufread::GzDecoder::new(rest);
-                image.unpack(&mut decoder, &mut left).map_err(damaged)?;
-                rest.len() - decoder.into_inner().len()
+                image.unpack(&mut flate2::bufread::GzDecoder::new(&mut source), &mut left).map_err(damaged)?;
             }
             Packing::Zstd => {
-                let mut decoder = zstd::stream::read::Decoder::with_buffer(rest).map_err(damaged)?.single_frame();
+                let decoder = zstd::stream::read::Decoder::with_buffer(&mut source).map_err(damaged)?;
+                let mut decoder = decoder.single_frame();
                 decoder.window_log_max(MAX_WINDOW_LOG).map_err(damaged)?;
                 image.unpack(&mut decoder, &mut left).map_err(damaged)?;
-                rest.len() - decoder.finish().len()
             }
             Packing::Xz | Packing::Lzma => {
                 let stream = if packing == Packing::Xz {
@@ -122,35 +142,32 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Image, String> {
                     liblzma::stream::Stream::new_lzma_decoder(MAX_WINDOW)
                 };
                 let stream = stream.map_err(|error| damaged(error.into()))?;
-                let mut decoder = liblzma::bufread::XzDecoder::new_stream(rest, stream);
+                let mut decoder = liblzma::bufread::XzDecoder::new_stream(&mut source, stream);
                 image.unpack(&mut decoder, &mut left).map_err(damaged)?;
-                decoder.total_in() as usize
             }
             Packing::Lz4 => {
-                let mut decoder = Lz4 { rest, block: Cursor::new(Vec::new()) };
+                let mut decoder = Lz4 { rest: &mut source, block: Cursor::new(Vec::new()) };
                 image.unpack(&mut decoder, &mut left).map_err(damaged)?;
-                rest.len() - decoder.rest.len()
             }
             Packing::Bzip2 | Packing::Lzo => {
                 return Err(format!("it is packed with {}, which is not read", packing.name()));
             }
-        };
-        if used == 0 {
+        }
+        window = budget.hold();
+        if source.at == at {
             return Err(format!("nothing that is known begins at byte {at}"));
         }
-        at += used;
     }
-    Ok(image)
 }
 
 /// The legacy frame of LZ4, as the kernel reads it: blocks of at most 8 MiB, each behind its length, until there are no more
 /// bytes or the length is zero.
-struct Lz4<'b> {
-    rest: &'b [u8],
+struct Lz4<'s, R> {
+    rest: &'s mut Source<R>,
     block: Cursor<Vec<u8>>,
 }
 
-impl Read for Lz4<'_> {
+impl<R: Read> Read for Lz4<'_, R> {
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
         const MAGIC: u32 = 0x184c_2102;
         const MAX_BLOCK: usize = 8 << 20;
@@ -159,22 +176,25 @@ impl Read for Lz4<'_> {
             if len > 0 || buf.is_empty() {
                 return Ok(len);
             }
-            let Some((word, rest)) = self.rest.split_first_chunk::<4>() else {
-                self.rest = &[];
+            let Some(word) = self.rest.peek(4)?.first_chunk::<4>().copied() else {
+                let left = self.rest.peek(4)?.len();
+                self.rest.consume(left);
                 return Ok(0);
             };
-            self.rest = rest;
-            match u32::from_le_bytes(*word) {
+            self.rest.consume(4);
+            match u32::from_le_bytes(word) {
                 MAGIC => {}
                 0 => return Ok(0),
                 len => {
-                    let (block, rest) = rest
-                        .split_at_checked(len as usize)
-                        .ok_or_else(|| io::Error::new(io::ErrorKind::UnexpectedEof, "it is cut short"))?;
-                    let bytes = lz4_flex::block::decompress(block, MAX_BLOCK)
+                    let len = len as usize;
+                    if len > lz4_flex::block::get_maximum_output_size(MAX_BLOCK) {
+                        return Err(io::Error::new(io::ErrorKind::InvalidData, "a block is longer than 8 MiB"));
+                    }
+                    let mut block = vec![0; len];
+                    self.rest.read_exact(&mut block)?;
+                    let bytes = lz4_flex::block::decompress(&block, MAX_BLOCK)
                         .map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error))?;
                     self.block = Cursor::new(bytes);
-                    self.rest = rest;
                 }
             }
         }
@@ -201,7 +221,7 @@ impl Image {
 
     /// Whether a file or a link is at `path`, links on the way followed.
     pub(crate) fn has(&self, path: &str) -> bool {
-        self.real(path).is_some_and(|path| self.entries.contains_key(&path))
+        self.real(path).is_some_and(|path| self.entries.get(&path).is_some())
     }
 
     /// `path` with the links of its folders followed; `None` when they lead in a circle.
@@ -235,7 +255,7 @@ impl Image {
 
     /// All paths, in order.
     pub(crate) fn paths(&self) -> impl Iterator<Item = &str> {
-        self.entries.keys().map(String::as_str)
+        self.entries.paths()
     }
 
     /// Whether a folder is at `path`.
@@ -255,7 +275,11 @@ impl Image {
 mod tests {
     use std::io::Write;
 
-    use super::*;
+    use super::{Image, *};
+
+    fn read(bytes: &[u8]) -> Result<Image, String> {
+        super::read(bytes, &Budget::new(Budget::MOST))
+    }
 
     fn archive(names: &[&str]) -> Vec<u8> {
         let mut writer = Writer::new(7);
@@ -330,5 +354,24 @@ mod tests {
         assert_eq!(image.real("up/x").as_deref(), Some("etc/x"));
         assert!(read(b"no image at all").is_err());
         assert!(read(b"BZh91AY").unwrap_err().contains("bzip2"));
+    }
+
+    /// 400,000 entries with long names in a few bytes: an error that says so, within the budget.
+    #[test]
+    fn many_long_names_are_too_much_before_they_are_taken() {
+        let budget = Budget::new(Budget::MOST);
+        let mut encoder = zstd::stream::write::Encoder::new(Vec::new(), 1).unwrap();
+        for start in 0..400 {
+            let mut writer = Writer::new(7);
+            for number in 0..100 {
+                writer.file(&format!("{}/{start}-{number}", "n".repeat(4000)), b"", 0o644);
+            }
+            encoder.write_all(&writer.finish()).unwrap();
+        }
+        let bytes = encoder.finish().unwrap();
+        assert!(bytes.len() < 1 << 20);
+        let error = super::read(&bytes[..], &budget).unwrap_err();
+        assert!(error.contains("more than 128 MiB of memory"), "{error}");
+        assert_eq!(budget.used(), 0, "all of it is given back");
     }
 }

@@ -19,13 +19,12 @@ impl Work<'_> {
     pub(super) fn adapter_names(&mut self) -> Changes {
         let used = self.guest.systems[self.index].network.clone();
         let mut changes = Vec::new();
-        for adapter in &self.hardware.adapters {
-            if let (Some(before), Some(after)) = (&adapter.before, &adapter.after)
-                && before != after
-            {
-                self.replace_address(before, after, &mut changes)?;
-            }
-        }
+        let pairs = self.hardware.adapters.iter().filter_map(|adapter| {
+            let (before, after) = (adapter.before.clone()?, adapter.after.clone()?);
+            (before != after).then_some((before, after))
+        });
+        let pairs: Vec<(String, String)> = pairs.collect();
+        self.replace_addresses(&pairs, &mut changes)?;
         for (name, index) in self.matched(&used) {
             let adapter = &self.hardware.adapters[index];
             let wish = adapter.name.clone();
@@ -59,10 +58,10 @@ impl Work<'_> {
             if matched.iter().any(|(name, _)| *name == used.name) || open.contains(&used.name.as_str()) {
                 continue;
             }
+            // What is written down is the address of before, unless somebody was quicker.
             let by = |mac: &String| {
-                adapters
-                    .iter()
-                    .position(|adapter| adapter.before.as_ref() == Some(mac) || adapter.after.as_ref() == Some(mac))
+                let before = adapters.iter().position(|adapter| adapter.before.as_ref() == Some(mac));
+                before.or_else(|| adapters.iter().position(|adapter| adapter.after.as_ref() == Some(mac)))
             };
             match used.mac.as_ref().map(by) {
                 Some(Some(index)) => matched.push((used.name.clone(), index)),
@@ -90,24 +89,19 @@ impl Work<'_> {
         matched
     }
 
-    /// Replaces an address in all of the configuration, also where it stands without a name.
-    fn replace_address(&mut self, before: &str, after: &str, changes: &mut Vec<String>) -> crate::Result<()> {
+    /// Replaces addresses in all of the configuration, also where they stand without a name: all of them at once, since two
+    /// adapters may change theirs for each other's.
+    fn replace_addresses(&mut self, pairs: &[(String, String)], changes: &mut Vec<String>) -> crate::Result<()> {
+        if pairs.is_empty() {
+            return Ok(());
+        }
         let tree = &mut self.guest.systems[self.index].tree;
         for file in files(tree) {
             let Some(text) = tree.text(&file) else { continue };
-            // The same letters in any case, at the same places.
-            let small = text.to_ascii_lowercase();
-            let mut new = String::with_capacity(text.len());
-            let mut at = 0;
-            for (found, _) in small.match_indices(before) {
-                new.push_str(&text[at..found]);
-                new.push_str(after);
-                at = found + before.len();
-            }
-            new.push_str(&text[at..]);
+            let (new, replaced) = with_addresses(&text, pairs);
             if new != text {
                 tree.set_text(&file, &new)?;
-                changes.push(format!("{file}: {before} is {after}"));
+                changes.extend(replaced.into_iter().map(|(before, after)| format!("{file}: {before} is {after}")));
             }
         }
         Ok(())
@@ -164,6 +158,29 @@ impl Work<'_> {
     }
 }
 
+/// `text` with each address of the first kind replaced by the second of its pair, and the pairs that were found.
+fn with_addresses<'p>(text: &str, pairs: &'p [(String, String)]) -> (String, Vec<&'p (String, String)>) {
+    // The same letters in any case, at the same places.
+    let small = text.to_ascii_lowercase();
+    let mut found: Vec<(usize, &(String, String))> =
+        pairs.iter().flat_map(|pair| small.match_indices(&pair.0).map(move |(at, _)| (at, pair))).collect();
+    found.sort_by_key(|(at, _)| *at);
+    let mut new = String::with_capacity(text.len());
+    let mut replaced: Vec<&(String, String)> = Vec::new();
+    let mut done = 0;
+    for (at, pair) in found {
+        let Some(between) = text.get(done..at) else { continue };
+        new.push_str(between);
+        new.push_str(&pair.1);
+        done = at + pair.0.len();
+        if !replaced.contains(&pair) {
+            replaced.push(pair);
+        }
+    }
+    new.push_str(text.get(done..).unwrap_or_default());
+    (new, replaced)
+}
+
 /// `text` with a word replaced wherever it stands alone.
 fn with_word(text: &str, from: &str, to: &str) -> String {
     let is_part = |c: char| c.is_ascii_alphanumeric() || c == '-' || c == '_';
@@ -186,6 +203,15 @@ fn with_word(text: &str, from: &str, to: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn two_adapters_may_change_their_addresses_for_each_others() {
+        let (a, b) = ("02:5a:17:00:00:0a".to_string(), "02:5a:17:00:00:0b".to_string());
+        let pairs = [(a.clone(), b.clone()), (b.clone(), a.clone())];
+        let text = format!("one {} two {b} three {a}\n", a.to_uppercase());
+        assert_eq!(with_addresses(&text, &pairs).0, format!("one {b} two {a} three {b}\n"));
+        assert_eq!(with_addresses("none", &pairs), ("none".to_string(), Vec::new()));
+    }
 
     #[test]
     fn words_and_order() {

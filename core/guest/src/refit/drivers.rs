@@ -3,6 +3,8 @@
 
 use std::{collections::BTreeMap, io::Read};
 
+use reformis_disk::source::wrapped::Wrapping;
+
 use super::{Changes, Remark, Work, kmod};
 use crate::{
     error::{Error, Result},
@@ -14,7 +16,7 @@ use crate::{
 };
 
 /// The largest module that is read, in bytes.
-const MAX_MODULE: u64 = 256 << 20;
+const MAX_MODULE: u64 = 32 << 20;
 
 /// Index files, as they are in a kernel's folder.
 const INDEX: [&str; 11] = [
@@ -42,6 +44,8 @@ impl Work<'_> {
         if needs.is_empty() {
             return Ok(Vec::new());
         }
+        // What the person may put it on later is made ready too, as far as the kernel can drive it.
+        let others = evidence::other_needs(self.guest, system, self.hardware);
         let kernels: Vec<Kernel> = system.kernels.clone();
         let mut changes = Vec::new();
         let mut added: Vec<String> = Vec::new();
@@ -73,23 +77,42 @@ impl Work<'_> {
                         continue;
                     }
                 };
-                if missing.is_empty() {
+                let lacking = |needs: &Vec<_>| evidence::lacking(&modules, Some(image), &kernel.version, needs);
+                let mut more: Vec<String> = others.iter().filter_map(|needs| lacking(needs).ok()).flatten().collect();
+                more.sort();
+                more.dedup();
+                more.retain(|name| !missing.contains(name));
+                if missing.is_empty() && more.is_empty() {
                     continue;
                 }
                 let supplement =
                     Supplement { tree: &system.tree, image, modules: &modules, folder, version: &kernel.version };
-                let archive = supplement.archive(&missing, self.now)?;
                 let size = system.tree.stat(path)?.size;
-                let mut bytes = vec![0; image.gap(size)];
-                bytes.extend(archive);
+                let made = |names: &[String]| -> Result<Vec<u8>> {
+                    Ok([vec![0; image.gap(size)], supplement.archive(names, self.now)?].concat())
+                };
                 let room = system.tree.room(path)?;
+                let mut all = [missing.clone(), more].concat();
+                let mut made_of_all = made(&all);
+                let fits = made_of_all.as_ref().is_ok_and(|bytes| bytes.len() as u64 <= room);
+                if !fits && all.len() > missing.len() {
+                    // What is needed comes first: of the others a file may be gone, or there is no room for them.
+                    if missing.is_empty() {
+                        continue;
+                    }
+                    made_of_all = made(&missing);
+                    all = missing;
+                }
+                let (missing, bytes) = (all, made_of_all?);
                 if room < bytes.len() as u64 {
                     let (needed, free) = (bytes.len() as u64, room);
                     return Err(Error::NoRoom { volume: path.clone(), unit: "bytes".into(), needed, free });
                 }
                 self.guest.systems[self.index].tree.append(path, &bytes)?;
                 changes.push(format!("{path} got {}", missing.join(", ")));
-                added.extend(missing.into_iter().filter(|name| needs.iter().any(|need| need.module == *name)));
+                let named =
+                    |name: &String| needs.iter().chain(others.iter().flatten()).any(|need| need.module == *name);
+                added.extend(missing.into_iter().filter(named));
             }
         }
         added.sort();
@@ -180,14 +203,18 @@ impl Supplement<'_> {
             ending.map_or(path, |ending| &path[..path.len() - ending.len()]).to_string()
         };
         let mut files: BTreeMap<String, Vec<u8>> = BTreeMap::new();
+        let mut hold = self.tree.budget().hold();
         for name in missing {
-            let path = &self.modules.files[name].path;
+            let Some(module) = self.modules.files.get(name) else { continue };
+            let path = &module.path;
             let bytes = self.tree.read(format!("{}/{path}", self.folder), MAX_MODULE)?;
             let bytes = if unpack { unpacked(path, bytes)? } else { bytes };
+            hold.grow(bytes.len() as u64)?;
             files.insert(format!("{base}/{}", plain(path)), bytes);
         }
         for name in INDEX {
-            if let Ok(bytes) = self.tree.read(format!("{}/{name}", self.folder), MAX_MODULE) {
+            if let Some(bytes) = self.tree.some(format!("{}/{name}", self.folder), MAX_MODULE) {
+                hold.grow(bytes.len() as u64)?;
                 files.insert(format!("{base}/{name}"), bytes);
             }
         }
@@ -224,17 +251,15 @@ impl Supplement<'_> {
 }
 
 fn unpacked(path: &str, bytes: Vec<u8>) -> Result<Vec<u8>> {
-    let mut plain = Vec::new();
-    let outcome = if path.ends_with(".xz") {
-        liblzma::read::XzDecoder::new(&bytes[..]).take(MAX_MODULE).read_to_end(&mut plain)
-    } else if path.ends_with(".zst") {
-        zstd::stream::read::Decoder::new(&bytes[..])
-            .and_then(|decoder| decoder.take(MAX_MODULE).read_to_end(&mut plain))
-    } else if path.ends_with(".gz") {
-        flate2::read::GzDecoder::new(&bytes[..]).take(MAX_MODULE).read_to_end(&mut plain)
-    } else {
+    let broken = |what: String| Error::Damaged { volume: format!("module {}", name_of(path)), what };
+    let Some(kind) = path.rsplit_once('.').and_then(|(_, ending)| Wrapping::from_extension(ending)) else {
         return Ok(bytes);
     };
-    outcome.map_err(|error| Error::Damaged { volume: format!("module {}", name_of(path)), what: error.to_string() })?;
+    let mut plain = Vec::new();
+    let outcome = kind.unpack(&bytes[..]).and_then(|reader| reader.take(MAX_MODULE + 1).read_to_end(&mut plain));
+    outcome.map_err(|error| broken(error.to_string()))?;
+    if plain.len() as u64 > MAX_MODULE {
+        return Err(broken(format!("it unpacks to more than {} MiB", MAX_MODULE >> 20)));
+    }
     Ok(plain)
 }

@@ -9,9 +9,6 @@ use crate::{
     tree::Tree,
 };
 
-/// The largest early boot image that is read, in bytes.
-const MAX_IMAGE: u64 = 1 << 30;
-
 /// An image, or why it cannot be read.
 pub(crate) type Outcome = Arc<Result<Image, String>>;
 
@@ -29,8 +26,8 @@ impl Images {
     pub(crate) fn read(&mut self, system: usize, tree: &Tree, path: &str) -> Outcome {
         let size = tree.stat(path).map_or(0, |stat| stat.size);
         let read = || {
-            let bytes = tree.read(path, MAX_IMAGE).map_err(|error| error.to_string())?;
-            initramfs::read(&bytes)
+            let bytes = tree.reader(path).map_err(|error| error.to_string())?;
+            initramfs::read(bytes, tree.budget())
         };
         self.known.entry((system, path.to_string(), size)).or_insert_with(|| Arc::new(read())).clone()
     }

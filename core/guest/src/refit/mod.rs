@@ -57,6 +57,8 @@ pub enum Remark {
     Failed { edit: String, why: String, remedy: Option<&'static str> },
     /// Something cannot be read.
     Unread { volume: String, why: String },
+    /// A file or folder cannot be read, which is not the same as not being there.
+    PathUnread { path: String, why: String },
     /// A journal was replayed.
     Replayed { volume: String },
     /// A suspended system lies in its swap space.
@@ -103,6 +105,8 @@ pub fn remarks(guest: &Guest) -> Vec<Remark> {
     }
     let unread = guest.unread.iter().cloned();
     remarks.extend(unread.map(|(volume, why)| Remark::Unread { volume, why }));
+    let paths = guest.unread_paths.iter().cloned();
+    remarks.extend(paths.map(|(path, why)| Remark::PathUnread { path, why }));
     remarks.extend(guest.replayed.iter().cloned().map(|volume| Remark::Replayed { volume }));
     match guest.systems.len() {
         0 => remarks.push(Remark::NoSystem),
@@ -128,6 +132,12 @@ pub fn refit(guest: &mut Guest, hardware: &Hardware, wishes: &Wishes, now: i64) 
             work.all();
         }
         let after = evidence::walk(guest, index, hardware, &mut images);
+        for (path, error) in guest.systems[index].tree.take_troubles() {
+            let remark = Remark::PathUnread { path, why: error.to_string() };
+            if !refit.remarks.contains(&remark) {
+                refit.remarks.push(remark);
+            }
+        }
         let name = guest.systems[index].release.name.clone();
         refit.evidence.push((name, evidence::compared(&before, after)));
     }
@@ -180,7 +190,15 @@ impl Work<'_> {
         }
         self.guest.bench.begin(name, reason);
         let known = self.refit.remarks.len();
-        match make(self) {
+        self.note_troubles();
+        let made = make(self);
+        // What could not be read is not what is not there: an edit that took it for that is not made.
+        let troubles = self.guest.systems[self.index].tree.take_troubles();
+        let made = match troubles.into_iter().next() {
+            Some((_, error)) => made.and(Err(error)),
+            None => made,
+        };
+        match made {
             Ok(changes) => {
                 if self.guest.bench.changed() {
                     let system = self.guest.systems[self.index].release.name.clone();
@@ -193,6 +211,16 @@ impl Work<'_> {
             }
         }
         self.guest.systems[self.index].reread();
+    }
+
+    /// Tells what could not be read.
+    fn note_troubles(&mut self) {
+        for (path, error) in self.guest.systems[self.index].tree.take_troubles() {
+            let remark = Remark::PathUnread { path, why: error.to_string() };
+            if !self.refit.remarks.contains(&remark) {
+                self.refit.remarks.push(remark);
+            }
+        }
     }
 
     fn take_back(&mut self, name: &str, error: &Error) {

@@ -2,7 +2,7 @@
 
 use super::{Changes, Work};
 use crate::{
-    evidence::{is_plain, keeps},
+    evidence::{is_plain, keeps_everywhere},
     found::{self, Found},
     system::{fstab, loader},
 };
@@ -86,7 +86,7 @@ impl Work<'_> {
             return None;
         }
         let (_, volume) = found::resolve(&self.guest.volumes, spec)?;
-        if keeps(self.hardware, spec, volume) {
+        if keeps_everywhere(self.hardware, spec, volume) {
             return None;
         }
         let new = self.lasting_name(volume, by_uuid)?;

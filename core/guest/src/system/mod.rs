@@ -37,6 +37,8 @@ pub struct Guest {
     pub systems: Vec<System>,
     /// What is there and cannot be read: the volume, and why.
     pub unread: Vec<(String, String)>,
+    /// Files and folders of its systems that cannot be read, and why.
+    pub unread_paths: Vec<(String, String)>,
     /// Volumes whose journal was replayed before they were read.
     pub replayed: Vec<String>,
 }
@@ -90,7 +92,14 @@ impl Guest {
     pub fn open(disks: impl IntoIterator<Item = Arc<dyn Disk>>, now: i64) -> Result<Self> {
         let bench = Bench::new(disks);
         let volumes = found::find(&bench)?;
-        let mut guest = Self { bench, volumes, systems: Vec::new(), unread: Vec::new(), replayed: Vec::new() };
+        let mut guest = Self {
+            bench,
+            volumes,
+            systems: Vec::new(),
+            unread: Vec::new(),
+            unread_paths: Vec::new(),
+            replayed: Vec::new(),
+        };
         for index in 0..guest.volumes.len() {
             let volume = &guest.volumes[index];
             if let Some(trouble) = volume.trouble.clone() {
@@ -99,8 +108,11 @@ impl Guest {
                 && let Some(fs) = guest.open_volume(index, now)?
             {
                 let tree = Tree::new(fs, index);
-                if is_root(&tree) {
+                let is_root = is_root(&tree);
+                guest.note_troubles(&tree)?;
+                if is_root {
                     let system = guest.system(tree, index, now)?;
+                    guest.note_troubles(&system.tree)?;
                     guest.systems.push(system);
                 }
             } else if let Some(kind) = guest.volumes[index].kind.filter(|kind| !kind.is_read()) {
@@ -109,6 +121,17 @@ impl Guest {
             }
         }
         Ok(guest)
+    }
+
+    /// Notes what could not be read in a tree; what the disk itself refused is an error.
+    fn note_troubles(&mut self, tree: &Tree) -> Result<()> {
+        for (path, error) in tree.take_troubles() {
+            if let crate::Error::Disk(_) = error {
+                return Err(error);
+            }
+            self.unread_paths.push((path, error.to_string()));
+        }
+        Ok(())
     }
 
     /// The file system on a volume; `None`, with a note, when it cannot be read.

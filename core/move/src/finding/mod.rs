@@ -111,6 +111,7 @@ pub enum Finding {
     LinkBroken { system: String, link: &'static str, about: String, seen: String },
     EditFailed { edit: String, why: String },
     VolumeUnread { volume: String, why: String },
+    PathUnread { path: String, why: String },
     JournalReplayed { volume: String },
     Hibernated { volume: String },
     AdapterAssumed { name: String, mac: String },

@@ -473,6 +473,12 @@ impl Finding {
                 format!("{volume} is copied unchanged; its contents could not be read: {why}"),
                 "If the system boots from it, make sure in the guest that it has the drivers for its new disks.",
             ),
+            Self::PathUnread { path, why } => (
+                Caution,
+                "path-unread",
+                format!("{path} in the guest could not be read: {why}"),
+                "Start the guest on its old host, let it check its file systems, and export it again.",
+            ),
             Self::JournalReplayed { volume } => (
                 Note,
                 "journal-replayed",

@@ -123,7 +123,8 @@ pub fn prove_receipt(path: &Path, options: Options, context: &Context<'_>) -> Re
         };
         disks.push(proof);
     }
-    let evidence = walk(&receipt, folder);
+    let evidence = walk(&receipt, folder, context);
+    context.check()?;
     let files_hold = options.machine_may_differ || files.iter().all(|file| file.holds);
     let holds = disks.iter().all(|disk| disk.holds) && files_hold;
     Ok(Proof { holds, disks, files, evidence, findings })
@@ -131,7 +132,7 @@ pub fn prove_receipt(path: &Path, options: Options, context: &Context<'_>) -> Re
 
 /// The chain of each system on the disks that landed; none where the receipt knows of none, and where a disk can only be read
 /// forwards.
-fn walk(receipt: &Receipt, folder: &Path) -> Vec<Chain> {
+fn walk(receipt: &Receipt, folder: &Path, context: &Context<'_>) -> Vec<Chain> {
     let (Some(machine), Some(_)) = (&receipt.machine, &receipt.guest) else { return Vec::new() };
     // A site's own destination may not be known where the proof is made.
     let Ok(destination) = reformis_machine::Site::default().destination(&receipt.destination) else {
@@ -147,7 +148,7 @@ fn walk(receipt: &Receipt, folder: &Path) -> Vec<Chain> {
     let Some(disks) = disks else { return Vec::new() };
     let keeps_entries =
         machine.also.iter().any(|file| file.file.ends_with("_VARS.fd") || file.file.ends_with(".nvram"));
-    inside::walk_landed(disks, &machine.after, &destination, keeps_entries).unwrap_or_default()
+    inside::walk_landed(disks, &machine.after, &destination, keeps_entries, context).unwrap_or_default()
 }
 
 /// The format of a shape that a receipt records.
