@@ -13,7 +13,8 @@ use reformis_disk::{ByteSize, Format, Shape};
     about = "Moves virtual machines between hosts and clouds, so that they boot at their destination the first time",
     long_about = "Moves virtual machines between hosts and clouds, so that they boot at their destination the first \
                   time.\n\nA move is one pass: the source is opened read-only and streamed once into its final form. \
-                  Nothing is unpacked first, nothing is converted twice, and the source is never written.",
+                  Nothing is converted twice, and the source is never written; only what is compressed as a whole is \
+                  unpacked first.",
     after_help = "The order of the work:\n  \
                   reformis survey tidelog.ova\n  \
                   reformis draft tidelog.ova --dest virtio-host --out tidelog.toml\n  \
@@ -48,7 +49,7 @@ pub(crate) struct Global {
     /// Print results and errors only, no progress
     #[arg(long, short, global = true, conflicts_with = "verbose")]
     pub(crate) quiet: bool,
-    /// Tell on stderr what is done
+    /// Say on stderr what is being done
     #[arg(long, short, global = true)]
     pub(crate) verbose: bool,
     /// When to use colours
@@ -90,9 +91,9 @@ pub(crate) enum Command {
                       reformis survey /exports --json"
     )]
     Survey(SurveyArgs),
-    /// Lists the destinations that are known, or shows one in full
+    /// Lists the known destinations, or shows one in full
     #[command(
-        long_about = "Lists the destinations that are known, or shows one in full: disk shapes, controllers, adapters, \
+        long_about = "Lists the known destinations, or shows one in full: disk shapes, controllers, adapters, \
                       firmware, rules, and what a guest needs there.\n\nA site adds its own, changes ours, and gives \
                       networks their new names in reformis.toml: in the working folder, else in the folder reformis of \
                       the user's configuration folder.",
@@ -199,6 +200,13 @@ pub(crate) enum Command {
         after_help = "Examples:\n  reformis demo\n  reformis demo /tmp/saltmarsh"
     )]
     Demo(DemoArgs),
+    /// Prints completions for a shell
+    #[command(
+        long_about = "Prints completions for a shell: commands, options and their words.",
+        after_help = "Examples:\n  reformis completions bash >/etc/bash_completion.d/reformis\n  \
+                      reformis completions zsh >~/.zfunc/_reformis"
+    )]
+    Completions(CompletionsArgs),
 }
 
 #[derive(Debug, Args)]
@@ -243,7 +251,7 @@ pub(crate) struct MoveArgs {
     /// The folder in which the landing is made
     #[arg(long, value_name = "FOLDER")]
     pub(crate) into: Option<PathBuf>,
-    /// Which machine, where TARGET describes several
+    /// Which machine, if TARGET describes several
     #[arg(long, value_name = "NAME")]
     pub(crate) machine: Option<String>,
     /// Follow names in the files that lead out of their folder (never to a device)
@@ -257,7 +265,7 @@ pub(crate) struct MoveArgs {
 
 /// Settings that are chosen most; a brief has all of them.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "What is to be different (a brief has these and more)")]
+#[command(next_help_heading = "What to change (a brief has these settings and more)")]
 pub(crate) struct ChoiceArgs {
     /// Call the machine NAME
     #[arg(long, value_name = "NAME")]
@@ -365,13 +373,13 @@ pub(crate) struct RecastArgs {
     /// The file to make, or - for stdout
     #[arg(value_name = "DST")]
     pub(crate) result: PathBuf,
-    /// The shape to make, FORMAT/LAYOUT, where the name of DST does not tell it
+    /// The shape to make, FORMAT/LAYOUT, if the name of DST does not say it
     #[arg(long = "as", value_name = "SHAPE")]
     pub(crate) shape: Option<Shape>,
-    /// The source's format, where its content is not to be asked
+    /// The format of the source; skips detection
     #[arg(long, value_name = "FORMAT")]
     pub(crate) from: Option<Format>,
-    /// Read the state that the image keeps under NAME, not the current one (qcow2)
+    /// Read the snapshot NAME inside the image, not its current state (qcow2)
     #[arg(long, value_name = "NAME")]
     pub(crate) snapshot: Option<String>,
     /// Compress what is stored (qcow2/thin)
@@ -403,13 +411,13 @@ pub(crate) struct ResultArgs {
     /// The file to make
     #[arg(long, value_name = "FILE", required_unless_present = "in_place", conflicts_with = "in_place")]
     pub(crate) out: Option<PathBuf>,
-    /// Let the result take the disk's place when it is whole, in the same shape
+    /// Replace the disk with the result once that is complete, in the same shape
     #[arg(long)]
     pub(crate) in_place: bool,
-    /// The shape to make, FORMAT/LAYOUT, where the name of FILE does not tell it
+    /// The shape to make, FORMAT/LAYOUT, if the name of FILE does not say it
     #[arg(long = "as", value_name = "SHAPE", conflicts_with = "in_place")]
     pub(crate) shape: Option<Shape>,
-    /// The disk's format, where its content is not to be asked
+    /// The format of the disk; skips detection
     #[arg(long, value_name = "FORMAT")]
     pub(crate) from: Option<Format>,
     /// Write a record of it, with the ranges that were changed, to FILE
@@ -431,16 +439,16 @@ pub(crate) struct RefitArgs {
     /// Where it goes: one of `reformis dests`
     #[arg(long, value_name = "NAME")]
     pub(crate) dest: String,
-    /// The controller that it will be on; the destination's first unless given
+    /// The controller that the disk will be on; the first of the destination unless given (drivers for the others go in too)
     #[arg(long, value_name = "KIND")]
     pub(crate) controller: Option<String>,
-    /// The model of the adapter; the destination's first unless given
+    /// The model of the adapter; the first of the destination unless given
     #[arg(long, value_name = "MODEL")]
     pub(crate) adapter: Option<String>,
     /// The hardware address that the adapter will have
     #[arg(long, value_name = "ADDRESS")]
     pub(crate) mac: Option<String>,
-    /// What will start it; what the disk boots with unless given
+    /// The firmware that will start it; what the disk boots with unless given
     #[arg(long, value_name = "KIND")]
     pub(crate) firmware: Option<FirmwareWord>,
     /// Go on in spite of the blocker CODE; can be given several times
@@ -468,7 +476,7 @@ pub(crate) struct PeekArgs {
     /// Write PATH with all that is below it as a tar archive into FILE, or - for stdout
     #[arg(long, value_name = "FILE", conflicts_with = "stat")]
     pub(crate) tar: Option<PathBuf>,
-    /// Tell what a file is, do not print it
+    /// Show what a file is instead of printing it
     #[arg(long)]
     pub(crate) stat: bool,
     /// Follow names in the files that lead out of their folder (never to a device)
@@ -508,7 +516,7 @@ pub(crate) struct ProveArgs {
     /// The disk to compare the first one with
     #[arg(value_name = "DISK")]
     pub(crate) second: Option<PathBuf>,
-    /// The format of both disks, where their content is not to be asked
+    /// The format of both disks; skips detection
     #[arg(long, value_name = "FORMAT", requires = "second")]
     pub(crate) from: Option<Format>,
     /// Accept that the machine file, or another file beside the disks, was changed after the landing
@@ -524,6 +532,13 @@ pub(crate) struct DemoArgs {
     /// The folder for the data; made if it is not there
     #[arg(value_name = "FOLDER", default_value = "saltmarsh-demo")]
     pub(crate) folder: PathBuf,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CompletionsArgs {
+    /// The shell
+    #[arg(value_name = "SHELL")]
+    pub(crate) shell: clap_complete::Shell,
 }
 
 #[cfg(test)]

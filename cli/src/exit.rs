@@ -7,8 +7,10 @@ use std::process::ExitCode;
 pub(crate) enum Exit {
     /// Done.
     Done,
-    /// It failed; the message says why. Wrong usage (2) is clap's own.
+    /// It failed; the message says why.
     Failed,
+    /// The command line was not understood.
+    Usage,
     /// Refused because of a blocker.
     Refused,
     /// A proof did not hold.
@@ -23,6 +25,7 @@ impl Exit {
         match self {
             Self::Done => 0,
             Self::Failed => 1,
+            Self::Usage => 2,
             Self::Refused => 3,
             Self::NotProved => 4,
             Self::Interrupted => 130,

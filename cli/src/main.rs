@@ -4,6 +4,7 @@ mod args;
 mod chain;
 mod commands;
 mod exit;
+mod failure;
 mod logging;
 mod output;
 mod progress;
@@ -20,9 +21,7 @@ use anyhow::{Context as _, Result};
 use args::{Cli, Color, Command};
 use clap::Parser;
 use exit::Exit;
-use output::{BAD, FAINT, paint};
 use progress::Progress;
-use reformis_disk::text::printable;
 
 /// What every command is given.
 pub(crate) struct Session {
@@ -39,16 +38,24 @@ impl Session {
 }
 
 fn main() -> ExitCode {
-    let cli = Cli::parse();
+    // Asked before the command line is understood, since what is wrong with it is told in the same way.
+    failure::set_json(std::env::args_os().take_while(|word| word != "--").any(|word| word == "--json"));
+    failure::catch_panics();
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => return failure::of_usage(&error).into(),
+    };
     match cli.global.color {
         Color::Auto => anstream::ColorChoice::Auto,
         Color::Always => anstream::ColorChoice::Always,
         Color::Never => anstream::ColorChoice::Never,
     }
     .write_global();
-    match run(cli) {
-        Ok(exit) => exit.into(),
-        Err(error) => report(&error).into(),
+    match std::panic::catch_unwind(|| run(cli)) {
+        Ok(Ok(exit)) => exit.into(),
+        Ok(Err(error)) => failure::report(&error).into(),
+        // The hook has told of it.
+        Err(_) => Exit::Failed.into(),
     }
 }
 
@@ -63,8 +70,11 @@ fn raise_file_limit() {
 fn run(cli: Cli) -> Result<Exit> {
     raise_file_limit();
     logging::start(cli.global.verbose, cli.global.log.as_deref())?;
-    let session =
-        Session { json: cli.global.json, progress: Progress::new(cli.global.quiet), cancel: stop_on_signals()? };
+    let session = Session {
+        json: cli.global.json,
+        progress: Progress::new(cli.global.quiet, cli.global.json),
+        cancel: stop_on_signals()?,
+    };
     match cli.command {
         Command::Survey(args) => commands::survey::run(&args, &session),
         Command::Dests(args) => commands::dests::run(&args, &session),
@@ -76,6 +86,7 @@ fn run(cli: Cli) -> Result<Exit> {
         Command::Patch(args) => commands::change::patch(&args, &session),
         Command::Prove(args) => commands::prove::run(&args, &session),
         Command::Demo(args) => commands::demo::run(&args, &session),
+        Command::Completions(args) => commands::completions::run(&args),
     }
 }
 
@@ -90,24 +101,4 @@ fn stop_on_signals() -> Result<Arc<AtomicBool>> {
     };
     ctrlc::set_handler(handler).context("preparing for interrupts")?;
     Ok(cancel)
-}
-
-/// Tells what went wrong and what helps.
-fn report(error: &anyhow::Error) -> Exit {
-    let core = error.downcast_ref::<reformis_move::Error>();
-    if core.is_some_and(reformis_move::Error::is_interrupted) {
-        output::say(&format!("{}\n", paint(BAD, "interrupted: nothing half-made was left")));
-        return Exit::Interrupted;
-    }
-    if let Some(reformis_move::Error::Refused { findings }) = core {
-        let records: Vec<_> = findings.iter().map(reformis_move::Finding::record).collect();
-        output::say(&output::findings(&records));
-    }
-    // An error of the core is a whole sentence; others need what is below them.
-    let message = printable(&if core.is_some() { error.to_string() } else { format!("{error:#}") });
-    output::say(&format!("{} {message}\n", paint(BAD, "error:")));
-    if let Some(remedy) = core.and_then(reformis_move::Error::remedy) {
-        output::say(&format!("{} {remedy}\n", paint(FAINT, "help:")));
-    }
-    if matches!(core, Some(reformis_move::Error::Refused { .. })) { Exit::Refused } else { Exit::Failed }
 }

@@ -32,8 +32,10 @@ pub(crate) struct Lines {
 }
 
 impl Progress {
-    pub(crate) fn new(quiet: bool) -> Self {
-        match (quiet, std::io::stderr().is_terminal()) {
+    /// For a script that wants JSON, stderr is for the document that says what went wrong; a person who looks on sees a bar.
+    pub(crate) fn new(quiet: bool, json: bool) -> Self {
+        let terminal = std::io::stderr().is_terminal();
+        match (quiet || json && !terminal, terminal) {
             (true, _) => Self::Silent,
             (false, true) => Self::Bar(Mutex::default()),
             (false, false) => Self::Lines(Mutex::default()),

@@ -3,7 +3,6 @@
 use std::path::Path;
 
 use anyhow::Result;
-use clap::CommandFactory;
 use reformis_disk::Facts;
 use reformis_machine::{AdapterModel, ControllerKind};
 use reformis_move::{
@@ -16,25 +15,26 @@ use reformis_move::{
 use super::{JSON_SCHEMA, links, order, recast::told};
 use crate::{
     Session,
-    args::{Cli, FirmwareWord, PatchArgs, RefitArgs, ResultArgs},
+    args::{FirmwareWord, PatchArgs, RefitArgs, ResultArgs},
     chain,
     exit::Exit,
+    failure::wrong_usage,
     output::{self, GOOD, emit, emit_json, heading, paint, pairs},
 };
 
 /// Ends as wrong usage does.
 fn usage(what: &str) -> ! {
-    Cli::command().error(clap::error::ErrorKind::ValueValidation, what).exit()
+    wrong_usage(clap::error::ErrorKind::ValueValidation, what)
 }
 
 pub(crate) fn refit(args: &RefitArgs, session: &Session) -> Result<Exit> {
     let controller = args.controller.as_ref().map(|word| {
         let known = ControllerKind::ALL.iter().copied().find(|kind| kind.name() == word);
-        known.unwrap_or_else(|| usage(&format!("'{word}' is no controller; `reformis dests NAME` lists them")))
+        known.unwrap_or_else(|| usage(&format!("'{word}' is not a controller; `reformis dests NAME` lists them")))
     });
     let adapter = args.adapter.as_ref().map(|word| {
         let known = AdapterModel::ALL.iter().copied().find(|model| model.name() == word);
-        known.unwrap_or_else(|| usage(&format!("'{word}' is no adapter model; `reformis dests NAME` lists them")))
+        known.unwrap_or_else(|| usage(&format!("'{word}' is not an adapter model; `reformis dests NAME` lists them")))
     });
     let mac = args.mac.as_ref().map(|text| {
         reformis_machine::Mac::parse(text).unwrap_or_else(|| usage("--mac takes six pairs of hexadecimal digits"))
@@ -72,7 +72,7 @@ pub(crate) fn patch(args: &PatchArgs, session: &Session) -> Result<Exit> {
         Change::Link(path, target)
     }));
     if changes.is_empty() {
-        usage("nothing is to be changed: say --put, --remove, --folder or --link");
+        usage("there is nothing to do: say --put, --remove, --folder or --link");
     }
     let recast = recast_options(&args.disk, &args.result)?;
     let options = PatchOptions { recast, changes, volume: args.volume.clone() };

@@ -14,12 +14,14 @@ use reformis_move::{
     prove, staging, survey,
 };
 
-use super::{carry as carry_command, draft as draft_command, prove as prove_command, survey as survey_command};
+use super::{
+    JSON_SCHEMA, carry as carry_command, draft as draft_command, prove as prove_command, survey as survey_command,
+};
 use crate::{
     Session,
     args::DemoArgs,
     exit::Exit,
-    output::{FAINT, STRONG, emit, paint, width},
+    output::{FAINT, STRONG, emit, emit_json, paint, width},
 };
 
 /// The server `tidelog` of the made-up tide-gauge service; `demo/README.md` tells how it was made.
@@ -39,20 +41,32 @@ pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
         write_data(&folder.join("ledger"), name, bytes)?;
     }
     tell(
+        session,
         "Saltmarsh Sound measures the tide at four gauges along a marshy coast. Its server tidelog writes the readings \
          down. The old host is to be switched off; it exported tidelog as one archive, and a new host with virtio \
          devices is waiting.",
     )?;
     let first = tidelog(folder, session)?;
     tell(
+        session,
         "The server ledger goes elsewhere, to a host with VMBus devices. It lies in a folder as its old host kept it. \
          This time a brief is written first: what is proposed can be read, and changed, before a byte moves.",
     )?;
     let second = ledger(folder, session)?;
-    tell(&format!(
-        "Both machines lie complete and stopped in {}, and the sources are as they were. Have a look around.",
-        folder.join("landing").display()
-    ))?;
+    if session.json {
+        let landings =
+            ["tidelog", "ledger"].map(|name| folder.join("landing").join(name).to_string_lossy().into_owned());
+        let demo =
+            serde_json::json!({ "folder": folder.to_string_lossy(), "landings": landings, "holds": first && second });
+        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "demo": demo }))?;
+    }
+    tell(
+        session,
+        &format!(
+            "Both machines lie complete and stopped in {}, and the sources are as they were. Have a look around.",
+            folder.join("landing").display()
+        ),
+    )?;
     Ok(if first && second { Exit::Done } else { Exit::NotProved })
 }
 
@@ -60,13 +74,15 @@ pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
 fn tidelog(folder: &Path, session: &Session) -> Result<bool> {
     let (archive, landing) = (folder.join("tidelog.ova"), folder.join("landing"));
     step(
+        session,
         "First, what is in the archive? Only metadata is read, so this takes no time.",
         &["survey", &archive.to_string_lossy()],
     )?;
     for survey in survey::survey(&archive, Links::OwnFolder, None, &session.context())? {
-        emit(&survey_command::show(&survey))?;
+        show(session, &survey_command::show(&survey))?;
     }
     step(
+        session,
         "Now the move. Each disk is streamed once, from inside the archive into its final form.",
         &["carry", &archive.to_string_lossy(), "--dest", "virtio-host", "--into", &landing.to_string_lossy()],
     )?;
@@ -86,6 +102,7 @@ fn ledger(folder: &Path, session: &Session) -> Result<bool> {
     let (source, landing, brief) = (folder.join("ledger"), folder.join("landing"), folder.join("ledger.toml"));
     let words = [&source, &landing, &brief].map(|path| path.to_string_lossy().into_owned());
     step(
+        session,
         "What is now, and what would be?",
         &["draft", &words[0], "--dest", "vmbus-host", "--into", &words[1], "--out", &words[2]],
     )?;
@@ -98,8 +115,8 @@ fn ledger(folder: &Path, session: &Session) -> Result<bool> {
     };
     let draft = draft::draft(&order, &Site::default(), Links::OwnFolder, &session.context())?;
     draft_command::save(&brief, &brief::write(&draft.brief, &draft.notes), true)?;
-    emit(&draft_command::show(&draft, Some(&brief)))?;
-    step("The brief may be changed now, in any editor; here it goes as it is.", &["carry", &words[2]])?;
+    show(session, &draft_command::show(&draft, Some(&brief)))?;
+    step(session, "The brief may be changed now, in any editor; here it goes as it is.", &["carry", &words[2]])?;
     let receipt = carry(draft::read_brief(&brief)?, session)?;
     prove("And is it the same?", &receipt, session)
 }
@@ -110,14 +127,14 @@ fn carry(order: Order, session: &Session) -> Result<PathBuf> {
     let options =
         carry::Options { order, site: Site::default(), accept: Vec::new(), force: true, links: Links::OwnFolder };
     let landed = carry::carry(&options, &session.context())?;
-    emit(&carry_command::show(&landed))?;
+    show(session, &carry_command::show(&landed))?;
     Ok(landed.folder.join("receipt.json"))
 }
 
 fn prove(text: &str, receipt: &Path, session: &Session) -> Result<bool> {
-    step(text, &["prove", &receipt.to_string_lossy()])?;
+    step(session, text, &["prove", &receipt.to_string_lossy()])?;
     let proof = prove::prove_receipt(receipt, prove::Options::default(), &session.context())?;
-    emit(&prove_command::show(&proof))?;
+    show(session, &prove_command::show(&proof))?;
     Ok(proof.holds)
 }
 
@@ -132,12 +149,17 @@ fn write_data(folder: &Path, name: &str, content: &[u8]) -> Result<()> {
     }
 }
 
-fn tell(text: &str) -> Result<()> {
-    Ok(emit(&format!("\n{}\n", textwrap::fill(&reformis_disk::text::printable(text), width())))?)
+fn tell(session: &Session, text: &str) -> Result<()> {
+    show(session, &format!("\n{}\n", textwrap::fill(&reformis_disk::text::printable(text), width())))
 }
 
-fn step(text: &str, command: &[&str]) -> Result<()> {
-    tell(text)?;
+fn step(session: &Session, text: &str, command: &[&str]) -> Result<()> {
+    tell(session, text)?;
     let line = reformis_disk::text::printable(&command.join(" "));
-    Ok(emit(&format!("\n{} {}\n\n", paint(FAINT, "$"), paint(STRONG, format!("reformis {line}"))))?)
+    show(session, &format!("\n{} {}\n\n", paint(FAINT, "$"), paint(STRONG, format!("reformis {line}"))))
+}
+
+/// Shows a part of the story; a script gets the one document at the end alone.
+fn show(session: &Session, text: &str) -> Result<()> {
+    if session.json { Ok(()) } else { Ok(emit(text)?) }
 }

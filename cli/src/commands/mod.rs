@@ -2,6 +2,7 @@
 
 pub(crate) mod carry;
 pub(crate) mod change;
+pub(crate) mod completions;
 pub(crate) mod demo;
 pub(crate) mod dests;
 pub(crate) mod draft;

@@ -3,19 +3,17 @@
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
-use clap::{CommandFactory, error::ErrorKind};
+use clap::error::ErrorKind;
 use reformis_machine::{Site, site};
 use reformis_move::{
     brief::{FirmwareKind, Mac, NewGuest, propose::Choices},
     draft::{self, Order},
 };
 
-use crate::args::{ChoiceArgs, Cli, FirmwareWord, GuestArgs, MacWord, MoveArgs, SiteArgs};
-
-/// Ends the program as clap does for wrong usage.
-fn wrong_usage(kind: ErrorKind, message: &str) -> ! {
-    Cli::command().error(kind, message).exit()
-}
+use crate::{
+    args::{ChoiceArgs, FirmwareWord, GuestArgs, MacWord, MoveArgs, SiteArgs},
+    failure::wrong_usage,
+};
 
 /// The target or the brief that is meant. `into` is the folder for a target without one; none makes that wrong usage.
 pub(super) fn order(args: &MoveArgs, into: Option<&str>) -> Result<Order> {
@@ -24,7 +22,7 @@ pub(super) fn order(args: &MoveArgs, into: Option<&str>) -> Result<Order> {
         if args.dest.is_some() || args.into.is_some() || args.machine.is_some() || choices.is_some() {
             wrong_usage(
                 ErrorKind::ArgumentConflict,
-                "a brief says all that itself: change it there, or name the target instead of the brief",
+                "the brief has all of that: change it there, or name the target instead of the brief",
             );
         }
         return Ok(draft::read_brief(&args.target)?);

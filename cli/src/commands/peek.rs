@@ -1,11 +1,12 @@
 //! `reformis peek`
 
 use std::{
-    io::{self, BufWriter, Write},
+    io::{self, BufWriter, IsTerminal, Write},
     path::Path,
 };
 
 use anyhow::{Context, Result};
+use reformis_disk::text::printable;
 use reformis_guest::Kind;
 use reformis_move::{
     peek::{self, Item, Peek},
@@ -39,7 +40,13 @@ pub(crate) fn run(args: &PeekArgs, session: &Session) -> Result<Exit> {
         }
         return Ok(Exit::Done);
     }
-    let mut out = BufWriter::new(io::stdout().lock());
+    let stdout = io::stdout();
+    // A terminal is shown the file's text, and is not steered by it; a pipe gets the bytes.
+    let mut out: Box<dyn Write> = if stdout.is_terminal() {
+        Box::new(Escaping { out: stdout.lock(), rest: Vec::new() })
+    } else {
+        Box::new(BufWriter::new(stdout.lock()))
+    };
     let copied = guest.copy(path, &mut out).map(drop);
     let flushed = out.flush();
     let is_closed = |error: &io::Error| error.kind() == io::ErrorKind::BrokenPipe;
@@ -56,8 +63,46 @@ pub(crate) fn run(args: &PeekArgs, session: &Session) -> Result<Exit> {
     Ok(Exit::Done)
 }
 
+/// Writes text for a terminal: everything that could steer it or hide is an escape, but line ends and tabs.
+struct Escaping<W: Write> {
+    out: W,
+    /// The start of a character whose end has not come yet.
+    rest: Vec<u8>,
+}
+
+impl<W: Write> Write for Escaping<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.rest.extend(bytes);
+        let whole = match std::str::from_utf8(&self.rest) {
+            Ok(_) => self.rest.len(),
+            Err(error) if error.error_len().is_none() => error.valid_up_to(),
+            Err(_) => self.rest.len(),
+        };
+        let text: Vec<u8> = self.rest.drain(..whole).collect();
+        for c in String::from_utf8_lossy(&text).chars() {
+            match c {
+                '\n' | '\t' => write!(self.out, "{c}")?,
+                c => self.out.write_all(printable(c.encode_utf8(&mut [0; 4])).as_bytes())?,
+            }
+        }
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        let rest = std::mem::take(&mut self.rest);
+        self.out.write_all(printable(&String::from_utf8_lossy(&rest)).as_bytes())?;
+        self.out.flush()
+    }
+}
+
 /// Writes an archive: whole or not at all.
 fn archive(guest: &Peek, path: &str, out: &Path) -> Result<()> {
+    if out == Path::new("-") && io::stdout().is_terminal() {
+        crate::failure::wrong_usage(
+            clap::error::ErrorKind::ArgumentConflict,
+            "an archive is not written to a terminal: send stdout into a file or a pipe",
+        );
+    }
     if out == Path::new("-") {
         return Ok(guest.archive(path, &mut BufWriter::new(io::stdout().lock()))?);
     }
@@ -114,4 +159,24 @@ fn mode(kind: Kind, mode: u16) -> String {
         });
     }
     text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_guest_wrote_does_not_steer_a_terminal() {
+        let text = "tide\u{1b}[2J\u{9b}31m \u{202e}gnirps\ttab\nKüste 潮\n".as_bytes();
+        let mut shown = Vec::new();
+        let mut escaping = Escaping { out: &mut shown, rest: Vec::new() };
+        // In pieces that cut characters.
+        for piece in text.chunks(1) {
+            escaping.write_all(piece).unwrap();
+        }
+        escaping.write_all(b"\xff\xe6").unwrap();
+        escaping.flush().unwrap();
+        let shown = String::from_utf8(shown).unwrap();
+        assert_eq!(shown, "tide\\u{1b}[2J\\u{9b}31m \\u{202e}gnirps\ttab\nKüste 潮\n\u{fffd}\u{fffd}");
+    }
 }

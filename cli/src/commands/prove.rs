@@ -79,7 +79,7 @@ fn show_disk(disk: &DiskProof) -> String {
     let mark = if disk.holds { paint(GOOD, "holds") } else { paint(BAD, "differs") };
     let name = reformis_disk::text::printable(base_name(&disk.result));
     let edits = match disk.edited {
-        0 => "none: result and source are to be the same".to_string(),
+        0 => "none: the result must equal its source".to_string(),
         bytes => format!("{} in the ranges that the receipt lists", ByteSize(bytes)),
     };
     let told = |bytes: u64| format!("{} ({bytes} bytes)", ByteSize(bytes));

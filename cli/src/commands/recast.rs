@@ -3,7 +3,6 @@
 use std::{io::IsTerminal, path::Path};
 
 use anyhow::Result;
-use clap::CommandFactory;
 use reformis_disk::{ByteSize, Facts, formats};
 use reformis_move::{
     Finding,
@@ -85,5 +84,5 @@ pub(super) fn told(facts: &Facts) -> String {
 
 /// Ends as wrong usage does.
 fn usage(what: &str) -> ! {
-    crate::args::Cli::command().error(clap::error::ErrorKind::ArgumentConflict, what).exit()
+    crate::failure::wrong_usage(clap::error::ErrorKind::ArgumentConflict, what)
 }

@@ -36,7 +36,7 @@ pub(crate) fn run(args: &SurveyArgs, session: &Session) -> Result<Exit> {
                 // In a folder much lies that is no disk; what was named must be one.
                 Err(error) if path != *target => tracing::info!(path = %path.display(), %error, "passed over"),
                 Err(error) => {
-                    crate::report(&error.into());
+                    crate::failure::report(&error.into());
                     failed = true;
                 }
             }

@@ -111,7 +111,7 @@ fn a_brief_that_cannot_be_done_is_refused_and_nothing_is_written() {
         ("\"pvscsi\"", "\"pvscsy\"", "the word 'pvscsy' is not known; did you mean 'pvscsi'?"),
         ("mac = \"keep\"", "mac = \"kept\"", "'kept' is not a hardware address"),
         ("cores = 2", "cores = 5000", "sockets times cores is not from 1 to 4096"),
-        ("memory = \"4GiB\"", "memory = \"4 apples\"", "is no size"),
+        ("memory = \"4GiB\"", "memory = \"4 apples\"", "is not a size"),
         ("destination = \"vmx-host\"", "destination = \"vmx\"", "there are virtio-host, vmx-host"),
         ("source = \"", "source = \"/nowhere", "No such file"),
     ] {
@@ -130,7 +130,7 @@ fn a_brief_that_cannot_be_done_is_refused_and_nothing_is_written() {
     let draft = place.run(&["draft", "bad.toml", "--json"]).expect(0).json();
     assert!(codes(&draft).contains(&"no-boot-loader".to_string()), "{:?}", codes(&draft));
     let ran = place.run(&["carry", "good.toml", "--memory", "1GiB"]).expect(2);
-    assert!(ran.err.contains("a brief says all that itself"), "{}", ran.err);
+    assert!(ran.err.contains("the brief has all of that"), "{}", ran.err);
 }
 
 #[test]
@@ -244,7 +244,7 @@ fn one_machine_of_several_is_named() {
         ran.err
     );
     let ran = place.run(&["draft", "two.ovf", "--dest", "virtio-host", "--machine", "ebb"]).expect(1);
-    assert!(ran.err.contains("describes no machine 'ebb'"), "{}", ran.err);
+    assert!(ran.err.contains("does not describe a machine called 'ebb'"), "{}", ran.err);
     place.run(&["draft", "two.ovf", "--dest", "virtio-host", "--machine", "tides", "--out", "b.toml", "-q"]).expect(0);
     place.run(&["carry", "b.toml", "-q"]).expect(0);
     assert!(place.path("landing/tides/tides.xml").exists());

@@ -12,6 +12,7 @@ mod machine_files;
 mod packed;
 mod recast;
 mod refusals;
+mod scripts;
 mod streams;
 mod support;
 mod traps;

@@ -63,7 +63,6 @@ fn codes(findings: &Value) -> Vec<&str> {
 fn carried(place: &Place, target: &str, more: &[&str]) -> Value {
     let args = ["carry", target, "--dest", "virtio-host", "--into", "landing", "--name", "gateway", "--json"];
     let ran = place.run(&[&args[..], more].concat()).expect(0);
-    assert!(ran.err.contains("is unpacked first"), "it is said before it is done: {}", ran.err);
     let receipt = ran.json()["receipt"].clone();
     assert!(codes(&receipt["findings"]).contains(&"spooled"), "{receipt}");
     place.run(&["prove", "landing/gateway/receipt.json"]).expect(0);
@@ -109,8 +108,10 @@ fn a_disk_in_a_zip_or_a_stream_is_carried_by_one_command() {
             (Some(&*digest), Some(fs::metadata(place.path(file)).unwrap().len()))
         );
     }
+    // It is said before it is done.
+    let ran = place.run(&["carry", "gateway.img.gz", "--dest", "virtio-host", "--into", "landing"]).expect(0);
+    assert!(ran.err.contains("is unpacked first"), "{}", ran.err);
     // What changed since is told, and does not pass for the same.
-    place.run(&["carry", "gateway.img.gz", "--dest", "virtio-host", "--into", "landing"]).expect(0);
     let mut other = disk();
     other[5 << 20] = 1;
     place.write("gateway.img.gz", &packed("gz", &other));
@@ -156,7 +157,6 @@ fn a_packed_package_is_a_package() {
 fn what_we_land_for_a_cloud_is_carried_on() {
     let place = Place::new();
     place.write("tidelog.ova", TIDELOG);
-    place.run(&["recast", "tidelog.ova/tidelog-disk1.vmdk", "before.img", "--align", "1GiB"]).expect(0);
     place.run(&["carry", "tidelog.ova", "--dest", "virtio-cloud", "--into", "cloud"]).expect(0);
     assert!(place.path("cloud/tidelog/tidelog-0.raw.gz").exists());
     place.run(&["recast", "cloud/tidelog/tidelog-0.raw.gz", "disk.img"]).expect(0);
@@ -166,7 +166,7 @@ fn what_we_land_for_a_cloud_is_carried_on() {
     place.write("disk2.img", &disk());
     let vmx = LEDGER.replace("ledger.vmdk", "ledger.img.gz").replace("ledger_1.vmdk", "disk2.img");
     place.write("ledger/ledger.vmx", vmx.as_bytes());
-    place.write("ledger/ledger.img.gz", &packed("gz", &fs::read(place.path("disk.img")).unwrap()));
+    fs::copy(place.path("cloud/tidelog/tidelog-0.raw.gz"), place.path("ledger/ledger.img.gz")).unwrap();
     fs::copy(place.path("disk2.img"), place.path("ledger/disk2.img")).unwrap();
     carried(&place, "ledger", &AS_IT_IS);
 }
@@ -175,23 +175,23 @@ fn what_we_land_for_a_cloud_is_carried_on() {
 fn a_survey_looks_inside_when_it_is_told_to() {
     let place = Place::new();
     place.write("tidelog.ova", TIDELOG);
-    place.run(&["recast", "tidelog.ova/tidelog-disk1.vmdk", "disk.img"]).expect(0);
-    place.write("gateway.img.gz", &packed("gz", &fs::read(place.path("disk.img")).unwrap()));
+    place.run(&["recast", "tidelog.ova/tidelog-disk2.vmdk", "disk.img"]).expect(0);
+    place.run(&["recast", "disk.img", "gateway.img.gz"]).expect(0);
     let outside = place.run(&["survey", "gateway.img.gz"]).expect(0).out;
     assert!(outside.contains("read-forwards") && outside.contains("--unpack"), "{outside}");
     let json = place.run(&["survey", "gateway.img.gz", "--unpack", "--json"]).expect(0).json();
     let target = &json["targets"][0];
     assert_eq!(target["disks"][0]["size"], fs::metadata(place.path("disk.img")).unwrap().len());
     assert!(!target["guest"]["volumes"].as_array().unwrap().is_empty(), "{json}");
-    place.run(&["peek", "gateway.img.gz", "/"]).expect(0);
+    place.run(&["peek", "gateway.img.gz", "/", "--volume", "disk 1"]).expect(0);
     place.run(&["prove", "gateway.img.gz", "disk.img"]).expect(0);
 }
 
 #[test]
 fn what_is_unpacked_takes_no_room_for_zeros_and_gives_it_back() {
     let place = Place::new();
-    let mut large = vec![0; 300 << 20];
-    large[200 << 20] = 1;
+    let mut large = vec![0; 60 << 20];
+    large[40 << 20] = 1;
     place.write("large.img.gz", &packed("gz", &large));
     place.run(&["carry", "large.img.gz", "--dest", "virtio-host", "--into", "landing", "--name", "a"]).expect(0);
     let used: u64 = place.tree().iter().map(|name| fs::metadata(place.path(name)).unwrap().blocks() * 512).sum();

@@ -134,8 +134,8 @@ fn a_delta_leads_nowhere_that_it_may_not() {
         ("loop.qcow2", "comes back to 'in/loop.qcow2'"),
         ("../secret.img", "climbs out of its folder"),
         ("/etc/passwd", "the name is absolute"),
-        ("json:{}", "which is no file"),
-        ("nbd://host/disk", "which is no file"),
+        ("json:{}", "which is not a file"),
+        ("nbd://host/disk", "which is not a file"),
         ("absent.img", "No such file"),
     ] {
         place.write("in/loop.qcow2", &delta_of(name, &image));

@@ -59,7 +59,7 @@ fn a_descriptor_that_is_not_what_its_manifest_says() {
 fn a_manifest_that_is_none() {
     let mut files = Export::small().files();
     files[1].1 = b"SHA256(tidelog.ovf)= 1234\n".to_vec();
-    refused(&pack(&files), 1, &["tidelog.mf' line 1: the digest has not the length"]);
+    refused(&pack(&files), 1, &["tidelog.mf' line 1: the digest does not have the length"]);
 }
 
 #[test]
@@ -127,7 +127,7 @@ fn what_exists_is_not_overwritten_and_what_is_no_landing_never() {
     place.write("tidelog.ova", TIDELOG);
     place.write("landing/tidelog/letters.txt", b"dear harbour office");
     assert!(place.carry(&[]).expect(1).err.contains("exists already"));
-    assert!(place.carry(&["--force"]).expect(1).err.contains("is no landing"));
+    assert!(place.carry(&["--force"]).expect(1).err.contains("is not a landing"));
     assert_eq!(fs::read(place.path("landing/tidelog/letters.txt")).unwrap(), b"dear harbour office");
 
     place.write("disk.img", &[1; 5000]);
@@ -174,8 +174,8 @@ fn wrong_usage_is_code_2_and_says_what_there_is() {
     place.write("disk.img", &[1; 5000]);
     for (args, part) in [
         (&["recast", "disk.img", "out", "--as", "vdi/stream"][..], "vdi knows vdi/thin, vdi/full"),
-        (&["recast", "disk.img", "out", "--as", "tape"], "is no shape"),
-        (&["recast", "disk.img", "out", "--from", "tape"], "is no shape"),
+        (&["recast", "disk.img", "out", "--as", "tape"], "is not a shape"),
+        (&["recast", "disk.img", "out", "--from", "tape"], "is not a shape"),
         (&["carry", "disk.img", "--into", "x"], "--dest"),
         (&["survey"], "TARGET"),
         (&["unknown"], "unrecognized subcommand"),
@@ -200,7 +200,7 @@ fn wrong_usage_is_code_2_and_says_what_there_is() {
         (&["carry", "disk.img", "--dest", "virtio", "--into", "x"], "there are virtio-host, vmx-host"),
         (
             &["carry", "disk.img", "--dest", "vmx-host", "--into", "x", "--shape", "qcow2"],
-            "it has vmdk/stream, vmdk/thin",
+            "it offers vmdk/stream, vmdk/thin",
         ),
         (&["draft", ".", "--dest", "vmx-host", "--site", "none.toml"], "reading the site's file 'none.toml'"),
         (&["prove", "disk.img"], "the receipt 'disk.img' cannot be read"),

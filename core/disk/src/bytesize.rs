@@ -28,7 +28,7 @@ impl fmt::Display for ByteSize {
 
 /// Why a text is no size.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
-#[error("{0:?} is no size: write a number with KiB, MiB, GiB, TiB, or kB, MB, GB, TB, or plain bytes")]
+#[error("{0:?} is not a size: write a number with KiB, MiB, GiB, TiB, or kB, MB, GB, TB, or plain bytes")]
 pub struct ByteSizeError(String);
 
 impl FromStr for ByteSize {

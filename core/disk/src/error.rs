@@ -66,7 +66,7 @@ pub enum Error {
         what: String,
     },
     /// Neither a known format, nor anything that looks like a bare disk.
-    #[error("{} is no disk image that is known here: {what}", Quoted(path))]
+    #[error("{} is not a disk image I recognise: {what}", Quoted(path))]
     NotAnImage {
         /// The file.
         path: String,
@@ -144,6 +144,28 @@ pub enum Error {
 }
 
 impl Error {
+    /// The stable word for its kind, for scripts.
+    pub fn code(&self) -> &'static str {
+        match self {
+            Self::Io { .. } => "io",
+            Self::Damaged { .. } => "damaged",
+            Self::CutShort { .. } => "cut-short",
+            Self::Trouble(_) => "image-in-trouble",
+            Self::Unsupported { .. } => "not-supported",
+            Self::Unwritable { .. } => "not-writable",
+            Self::NotAnImage { .. } => "not-an-image",
+            Self::Changed { .. } => "source-changed",
+            Self::NoMember { .. } => "no-such-member",
+            Self::UnsafeName { .. } => "unsafe-name",
+            Self::GuessedName { .. } => "guessed-name",
+            Self::Exists { .. } => "exists",
+            Self::Busy { .. } => "busy",
+            Self::Shape(_) => "no-such-shape",
+            Self::OutOfRange { .. } => "out-of-range",
+            Self::Interrupted => "interrupted",
+        }
+    }
+
     /// An [`Error::Io`]; a shorthand for `map_err`.
     pub fn io(action: &'static str, path: impl Into<String>, offset: Option<u64>) -> impl FnOnce(io::Error) -> Self {
         let path = path.into();

@@ -50,7 +50,7 @@ pub struct Shape {
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
 pub enum ShapeError {
     /// Not of the form `FORMAT/LAYOUT`, or an unknown word.
-    #[error("{text:?} is no shape: write FORMAT or FORMAT/LAYOUT, with one of {}", list(&Shape::all()))]
+    #[error("{text:?} is not a shape: write FORMAT or FORMAT/LAYOUT, with one of {}", list(&Shape::all()))]
     Unknown {
         /// What was written.
         text: String,

@@ -27,7 +27,8 @@ pub fn printable(text: &str) -> String {
     safe
 }
 
-fn is_unsafe(c: char) -> bool {
+/// Whether a character could steer a terminal, or hide.
+pub fn is_unsafe(c: char) -> bool {
     c.is_control()
         || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}')
 }

@@ -81,6 +81,22 @@ pub enum Error {
 }
 
 impl Error {
+    /// The stable word for its kind, for scripts.
+    pub fn code(&self) -> &'static str {
+        match self {
+            Self::Disk(error) => error.code(),
+            Self::Damaged { .. } => "guest-damaged",
+            Self::Unsupported { .. } => "guest-not-supported",
+            Self::NotFound { .. } => "no-such-path",
+            Self::WrongKind { .. } => "wrong-kind",
+            Self::Exists { .. } => "path-exists",
+            Self::NoRoom { .. } => "guest-full",
+            Self::TooLarge { .. } => "too-large",
+            Self::Memory(_) => "too-much-memory",
+            Self::LinkLoop { .. } => "link-loop",
+        }
+    }
+
     /// Whether it only says that something is not there, or is of another kind.
     pub(crate) fn is_absence(&self) -> bool {
         matches!(self, Self::NotFound { .. } | Self::WrongKind { .. } | Self::LinkLoop { .. })

@@ -224,7 +224,7 @@ fn partition(guest: &Guest, system: &System) -> Evidence {
 fn loader(system: &System) -> Evidence {
     let link = |state, seen: String| Evidence::new(Link::Loader, "entries", state, seen);
     let Some(first) = system.entries.first() else {
-        return link(State::Unknown, "no configuration of a loader that is known here was found".into());
+        return link(State::Unknown, "no loader configuration that I can read was found".into());
     };
     let files: std::collections::BTreeSet<&str> = system.entries.iter().map(|entry| entry.file.as_str()).collect();
     let count = system.entries.len();
@@ -237,7 +237,7 @@ fn kernel_link(index: usize, system: &System, kernel: &Kernel, images: &mut Imag
     let entries = || system.entries.iter().filter(|entry| entry.kernel == kernel.image);
     let missing = entries().flat_map(|entry| &entry.initrds).find(|path| !system.tree.exists(path));
     if let Some(path) = missing {
-        return link(State::Broken, format!("{path} is named by the loader and not there"));
+        return link(State::Broken, format!("the loader names {path}, which is not there"));
     }
     let mut seen = kernel.image.clone();
     for path in &kernel.initrds {
@@ -344,12 +344,12 @@ fn names(guest: &Guest, system: &System, hardware: &Hardware) -> Vec<Evidence> {
         let link = |state, seen: String| Evidence::new(Link::Root, about.clone(), state, seen);
         let evidence = match found::resolve(&guest.volumes, spec) {
             Some((_, volume)) if is_plain(spec) && !keeps(hardware, spec, volume) => {
-                link(State::Broken, format!("{place} says {spec}, which has another name then"))
+                link(State::Broken, format!("{place} says {spec}, which has another name there"))
                     .mended_by(edit::DEVICE_NAMES)
             }
             Some((_, volume)) => link(State::Holds, format!("{place} says {spec}: {}", volume.name)),
             None if needed => {
-                link(State::Unknown, format!("{place} says {spec}, which is none of the volumes that are read"))
+                link(State::Unknown, format!("{place} says {spec}, which is not one of the volumes that could be read"))
             }
             None => return,
         };
@@ -426,7 +426,7 @@ fn adapters(system: &System, hardware: &Hardware, modules: Option<&Modules>) -> 
             (Some(mac), true) if known => link(State::Holds, format!("{}: the adapter with {mac}", used.file)),
             _ if hardware.unchanged => link(State::Holds, format!("{}: goes by its name", used.file)),
             (Some(mac), true) => {
-                link(State::Broken, format!("{}: goes by {mac}, which no adapter has then", used.file))
+                link(State::Broken, format!("{}: goes by {mac}, which no adapter has there", used.file))
                     .mended_by(edit::ADAPTER_NAMES)
             }
             _ => link(State::Broken, format!("{}: goes by a name that the new adapter may not get", used.file))

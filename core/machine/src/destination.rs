@@ -233,7 +233,7 @@ impl Destination {
             return Err(wrong(format!("'{key}' is empty")));
         }
         for size in [&destination.rules.size_multiple, &destination.rules.largest_disk].into_iter().flatten() {
-            bytes(size).ok_or_else(|| wrong(format!("'{size}' is no size such as '2040GiB'")))?;
+            bytes(size).ok_or_else(|| wrong(format!("'{size}' is not a size such as '2040GiB'")))?;
         }
         for (device, needs) in &destination.guest {
             if needs.modules.len() != needs.devices.len() {

@@ -7,7 +7,7 @@ pub type Result<T, E = Error> = std::result::Result<T, E>;
 #[derive(Debug, thiserror::Error)]
 pub enum Error {
     /// Not well-formed, or larger than anything a host writes.
-    #[error("'{file}' is no sound XML: {what}")]
+    #[error("'{file}' is not valid XML: {what}")]
     Xml {
         /// The file.
         file: String,
@@ -15,7 +15,7 @@ pub enum Error {
         what: String,
     },
     /// No launch JSON.
-    #[error("'{file}' is no sound launch JSON: {what}")]
+    #[error("'{file}' is not valid launch JSON: {what}")]
     Json {
         /// The file.
         file: String,
@@ -64,4 +64,19 @@ pub enum Error {
         /// The names that exist.
         known: Vec<String>,
     },
+}
+
+impl Error {
+    /// The stable word for its kind, for scripts.
+    pub fn code(&self) -> &'static str {
+        match self {
+            Self::Xml { .. } => "bad-xml",
+            Self::Json { .. } => "bad-launch-json",
+            Self::Invalid { .. } => "bad-machine-file",
+            Self::Unsupported { .. } => "not-supported",
+            Self::Destination { .. } => "bad-destination",
+            Self::Site { .. } => "bad-site-file",
+            Self::NoDestination { .. } => "no-such-destination",
+        }
+    }
 }

@@ -56,7 +56,7 @@ pub fn read(bytes: &[u8], file: &str) -> Result<Machine> {
     }
     let machine = launch.machine;
     if !limits::is_memory(&machine.memory) {
-        return Err(wrong(format!("memory of {} bytes, which is no sensible size", machine.memory)));
+        return Err(wrong(format!("memory of {} bytes, which is not a sensible size", machine.memory)));
     }
     if !(1..=limits::MAX_PROCESSORS).contains(&machine.cpu.total()) {
         return Err(wrong(format!("'{}' processors", machine.cpu.total())));

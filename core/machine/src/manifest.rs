@@ -69,7 +69,9 @@ pub fn parse(bytes: &[u8], file: &str) -> Result<Vec<Entry>> {
         };
         let digest = digest.trim().to_ascii_lowercase();
         if digest.len() != algorithm.digits() || !digest.bytes().all(|b| b.is_ascii_hexdigit()) {
-            return Err(invalid("the digest has not the length of its algorithm, or is no hexadecimal number"));
+            return Err(invalid(
+                "the digest does not have the length of its algorithm, or is not a hexadecimal number",
+            ));
         }
         entries.push(Entry { file: name.into(), algorithm, digest });
     }

@@ -93,7 +93,7 @@ impl Site {
         let base = like.as_deref().unwrap_or(name);
         let text = built_in(base);
         if let (Some(like), None) = (&like, text) {
-            return Err(wrong(format!("'like' is '{like}', which is none of ours")));
+            return Err(wrong(format!("'like' is '{like}', which is not one of ours")));
         }
         let mut table: Table = text.map(|text| text.parse().unwrap_or_default()).unwrap_or_default();
         merge(&mut table, own);
@@ -162,7 +162,7 @@ mod tests {
     fn what_is_wrong_is_told_with_what_was_meant() {
         for (text, expected) in [
             ("[network]\na = 'b'", "the key 'network' is not known; did you mean 'networks'?"),
-            ("[destinations.x]\nlike = 'virtio'", "'like' is 'virtio', which is none of ours"),
+            ("[destinations.x]\nlike = 'virtio'", "'like' is 'virtio', which is not one of ours"),
             ("[destinations.x]\nsummary = 'y'", "missing field"),
             ("[destinations.vdi-host]\nadapter = ['e1000']", "did you mean 'adapters'?"),
             ("[destinations.vdi-host]\nadapters = ['e1001']", "the word 'e1001' is not known; did you mean 'e1000'?"),

@@ -89,13 +89,13 @@ fn descriptors_that_contradict_themselves_say_where() {
         ("VirtualQuantity>16<", "VirtualQuantity>999999999<", "no sensible size"),
         ("VirtualQuantity>16<", "VirtualQuantity>-1<", "no sensible size"),
         ("VirtualQuantity>6<", "VirtualQuantity>0<", "'0' processors"),
-        ("ovf:capacity=\"20\"", "ovf:capacity=\"99999999999999999\"", "which is no size"),
+        ("ovf:capacity=\"20\"", "ovf:capacity=\"99999999999999999\"", "which is not a size"),
         ("ovf:size=\"70656\"", "ovf:size=\"x\"", "size is 'x', expected a number"),
         ("ovf:size=\"70656\"", "ovf:size=\"70656\" ovf:chunkSize=\"1\"", "a file in 70656 pieces"),
-        ("<Envelope", "<Envelop", "is no sound XML"),
+        ("<Envelope", "<Envelop", "is not valid XML"),
         ("ovf:id=\"101\"", "ovf:id=\"many\"", "kind of system 'many'"),
         ("</VirtualSystem>", "</VirtualSystem><VirtualSystem ovf:id='b'/>", "has no 'VirtualHardwareSection'"),
-        ("<VirtualSystem ", "<VirtualSystems ", "is no sound XML"),
+        ("<VirtualSystem ", "<VirtualSystems ", "is not valid XML"),
     ] {
         assert!(BUOYCAM.contains(from), "{from}");
         let error = ovf::read(BUOYCAM.replacen(from, to, 1).as_bytes(), "sample.ovf").unwrap_err().to_string();

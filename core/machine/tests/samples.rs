@@ -311,7 +311,7 @@ fn numbers_that_no_machine_has_are_errors_that_say_where() {
         ("weir-sata.xml", "unit='MiB'>6144", "unit='parsecs'>6144", "memory of '6144' in units of 'parsecs'"),
         ("weir-sata.xml", "<vcpu>3", "<vcpu>x", "'x' processors"),
         ("weir-sata.xml", "<source file='weir.qcow2'/>", "", "a disk that does not say which file it is kept in"),
-        ("weir-sata.xml", "<domain", "<!DOCTYPE d [<!ENTITY a 'b'>]><domain", "is no sound XML"),
+        ("weir-sata.xml", "<domain", "<!DOCTYPE d [<!ENTITY a 'b'>]><domain", "is not valid XML"),
     ] {
         let bytes = samples().into_iter().find(|(known, _)| known == name).unwrap().1;
         let text = String::from_utf8(bytes).unwrap();

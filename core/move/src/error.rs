@@ -20,7 +20,7 @@ pub enum Error {
     #[error(transparent)]
     Guest(#[from] reformis_guest::Error),
     /// An edit was to be left out that there is not.
-    #[error("there is no edit '{name}'; there are {known}")]
+    #[error("there is no edit called '{name}'; there are {known}")]
     NoSuchEdit {
         /// The name.
         name: String,
@@ -34,7 +34,7 @@ pub enum Error {
         path: String,
     },
     /// No volume of the name.
-    #[error("there is no volume '{volume}'; there are {known}")]
+    #[error("there is no volume called '{volume}'; there are {known}")]
     NoSuchVolume {
         /// The name.
         volume: String,
@@ -42,7 +42,7 @@ pub enum Error {
         known: String,
     },
     /// A volume without a file system that is read.
-    #[error("'{volume}' holds {kind}, whose files are not read here")]
+    #[error("'{volume}' holds {kind}, whose files cannot be read yet")]
     VolumeNotRead {
         /// The name.
         volume: String,
@@ -80,7 +80,7 @@ pub enum Error {
         what: String,
     },
     /// Something was chosen that the destination does not have.
-    #[error("{destination} does not have the {what} '{asked}'; it has {offered}")]
+    #[error("{destination} does not offer the {what} '{asked}'; it offers {offered}")]
     NotOffered {
         /// What kind of thing.
         what: &'static str,
@@ -100,7 +100,7 @@ pub enum Error {
         names: Vec<String>,
     },
     /// No machine of the name.
-    #[error("'{path}' describes no machine '{name}'; it has {}", names.join(", "))]
+    #[error("'{path}' does not describe a machine called '{name}'; it has {}", names.join(", "))]
     NoSuchMachine {
         /// The file.
         path: String,
@@ -110,7 +110,7 @@ pub enum Error {
         names: Vec<String>,
     },
     /// A folder without anything to move.
-    #[error("nothing in '{folder}' is a machine or a disk")]
+    #[error("there is no machine or disk in '{folder}'")]
     NothingHere {
         /// The folder.
         folder: String,
@@ -156,7 +156,7 @@ pub enum Error {
         path: String,
     },
     /// A smaller disk was asked for.
-    #[error("'{path}' has a disk of {size} bytes, which is not made smaller to {asked}: its end would be lost")]
+    #[error("'{path}' has a disk of {size} bytes, and making it smaller ({asked}) would lose its end")]
     Shrink {
         /// The source.
         path: String,
@@ -204,7 +204,7 @@ pub enum Error {
         group: u32,
     },
     /// The place of a landing holds something that is no landing.
-    #[error("'{path}' exists and is no landing (it holds no receipt): it is not replaced, also not with --force")]
+    #[error("'{path}' exists and is not a landing (it holds no receipt), so it is not replaced, even with --force")]
     NotALanding {
         /// The folder.
         path: String,
@@ -218,6 +218,39 @@ fn blockers(findings: &[Finding]) -> String {
 }
 
 impl Error {
+    /// The stable word for its kind, for scripts.
+    pub fn code(&self) -> &'static str {
+        match self {
+            Self::Disk(error) => error.code(),
+            Self::Machine(error) => error.code(),
+            Self::Guest(error) => error.code(),
+            Self::NoSuchEdit { .. } => "no-such-edit",
+            Self::NoSystem { .. } => "no-system",
+            Self::NoSuchVolume { .. } => "no-such-volume",
+            Self::VolumeNotRead { .. } => "volume-not-read",
+            Self::TooMany { .. } => "too-many-files",
+            Self::NotInPlace { .. } => "not-in-place",
+            Self::Refused { .. } => "refused",
+            Self::Brief { .. } => "bad-brief",
+            Self::NotOffered { .. } => "not-offered",
+            Self::Several { .. } => "several-machines",
+            Self::NoSuchMachine { .. } => "no-such-machine",
+            Self::NothingHere { .. } => "nothing-here",
+            Self::SeveralHere { .. } => "several-here",
+            Self::NotAcceptable { .. } => "not-acceptable",
+            Self::ManifestMismatch { .. } => "manifest-mismatch",
+            Self::Receipt { .. } => "bad-receipt",
+            Self::SameFile { .. } => "source-is-result",
+            Self::Shrink { .. } => "would-shrink",
+            Self::TooLarge { .. } => "size-too-large",
+            Self::FooterAtEnd { .. } => "footer-at-end",
+            Self::NoFileName { .. } => "no-file-name",
+            Self::InTheWay { .. } => "in-the-way",
+            Self::OwnerNotKept { .. } => "owner-not-kept",
+            Self::NotALanding { .. } => "not-a-landing",
+        }
+    }
+
     pub(crate) fn io(action: &'static str, path: &std::path::Path) -> impl FnOnce(io::Error) -> Self {
         let convert = reformis_disk::Error::io(action, path.to_string_lossy(), None);
         move |source| Self::Disk(convert(source))
@@ -254,7 +287,7 @@ impl Error {
             ),
             Self::Several { .. } => Some("Say which one with --machine NAME."),
             Self::NoSystem { .. } | Self::VolumeNotRead { .. } => {
-                Some("`reformis survey` lists the volumes; name one with --volume to look at it by itself.")
+                Some("`reformis survey` lists the volumes; name one with --volume to look into it alone.")
             }
             Self::NotInPlace { .. } => Some("Write the result elsewhere, with --out FILE."),
             Self::SeveralHere { .. } => Some("Name one of them, not the folder."),

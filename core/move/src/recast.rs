@@ -42,7 +42,7 @@ pub struct Options {
     pub source: PathBuf,
     /// The file to make, or `-` for standard output.
     pub result: PathBuf,
-    /// The source's format, where its content is not to be asked.
+    /// The format of the source; skips detection.
     pub from: Option<Format>,
     /// The state to read that the image keeps under this name.
     pub snapshot: Option<String>,
@@ -136,6 +136,7 @@ pub(crate) fn recast_edited(options: &Options, editor: Option<&Editor<'_>>, cont
         digest = %made.copied.digest,
         "recast"
     );
+    findings.extend(job.misleading_name());
     let content_digest = made.copied.digest.to_string();
     let recast = Recast {
         before: made.before,
@@ -204,6 +205,14 @@ impl<'a> Job<'a> {
     /// Files that are made and may not be the source's; what takes the source's place is meant to.
     fn made(&self) -> impl Iterator<Item = &PathBuf> {
         Some(&self.options.result).filter(|_| !self.options.in_place).into_iter().chain(&self.options.receipt)
+    }
+
+    /// What there is to say of a result whose name says another format than it has.
+    fn misleading_name(&self) -> Option<Finding> {
+        let plain = wrapped::inner_name(&self.options.result.to_string_lossy());
+        let said = Path::new(&plain).extension().and_then(|ending| ending.to_str()).and_then(Format::from_extension);
+        said.filter(|said| *said != self.shape.format && !self.options.in_place)
+            .map(|_| Finding::MisleadingName { result: self.result_name(), format: self.shape.format.name() })
     }
 
     fn is_stdin(&self) -> bool {

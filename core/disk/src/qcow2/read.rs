@@ -394,7 +394,7 @@ fn open_backing(
     let bytes = read_vec(storage, at, len as usize, "the backing file's name")?;
     let name = String::from_utf8_lossy(&bytes).into_owned();
     if name.starts_with("json:") || name.contains("://") {
-        let what = format!("it is a delta of '{name}', which is no file");
+        let what = format!("it is a delta of '{name}', which is not a file");
         return Err(Error::Unsupported { path: path.into(), what });
     }
     let declared = match &extensions.backing_format {

@@ -131,7 +131,7 @@ impl Archive {
         let name = format!("{}/{}", self.storage.name(), plain(&member.name));
         if let Some(method) = &member.packed {
             let what = format!(
-                "it is compressed in its archive ({method}) and can only be read forwards, which `reformis recast` does"
+                "it is compressed in its archive ({method}) and can only be read from start to end; `reformis recast` unpacks it"
             );
             return Err(Error::Unsupported { path: name, what });
         }

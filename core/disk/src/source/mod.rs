@@ -195,7 +195,7 @@ impl Source {
             Self::Stream(stream) => Err(Error::Unsupported {
                 path: stream.name().into(),
                 what: format!(
-                    "it is compressed ({}) and can only be read forwards, which `reformis recast` does",
+                    "it is compressed ({}) and can only be read from start to end; `reformis recast` unpacks it",
                     stream.kind()
                 ),
             }),

@@ -28,7 +28,7 @@ pub(super) fn open(
 ) -> Result<Arc<dyn Disk>> {
     let Some(name) = find(storage, opener, &header.parent_uuid)? else {
         let uuid = Uuid::from_bytes_le(header.parent_uuid);
-        let what = format!("it is a delta of the disk with UUID {uuid}, which is no image in its folder");
+        let what = format!("it is a delta of the disk with UUID {uuid}, and no image in its folder has that UUID");
         return Err(Error::Unsupported { path: storage.name().into(), what });
     };
     let parent = opener.open_parent(storage, &name, Some(Format::Vdi))?;

@@ -26,8 +26,12 @@ use crate::{
 };
 
 const MIB: u64 = 1 << 20;
-/// The usual size; a smaller one would make the tables of large disks large.
-const BLOCK: u64 = 32 * MIB;
+/// The largest block that we choose, which is what hosts choose for every disk.
+const LARGEST_BLOCK: u64 = 32 * MIB;
+/// The block of a disk whose size shows only at its end.
+const OPEN_BLOCK: u64 = 8 * MIB;
+/// Blocks of a disk, up to which they are made smaller.
+const BLOCKS: u64 = 65_536;
 /// Inside a block that is stored, zeros are left out in pieces of this size.
 const UNIT: u64 = 64 << 10;
 const LOG_AT: u64 = MIB;
@@ -36,9 +40,18 @@ const METADATA_AT: u64 = 2 * MIB;
 const METADATA_LEN: u64 = MIB;
 const TABLE_AT: u64 = 3 * MIB;
 
+/// The block of a disk of `size` bytes: the smallest that gives a table of at most 512 KiB. A block is stored as a whole, so
+/// that a small disk in large blocks would make a file much larger than what it holds. Blocks are powers of two from 1 MiB on
+/// (MS-VHDX, section 2.6.2.1).
+fn block_for(size: u64) -> u64 {
+    size.div_ceil(BLOCKS).checked_next_power_of_two().unwrap_or(LARGEST_BLOCK).clamp(MIB, LARGEST_BLOCK)
+}
+
 struct VhdxWriter {
     output: Arc<Output>,
     full: bool,
+    /// Bytes of a block.
+    block: u64,
     ratio: u64,
     table: Vec<U64>,
     /// Where the table lies; `None` for behind the blocks, when its length shows only at the end.
@@ -53,15 +66,16 @@ struct VhdxWriter {
 /// No room for a full image.
 pub fn create(output: Output, image: &NewImage) -> Result<Box<dyn Writer>> {
     let full = image.shape.layout == Layout::Full;
-    let ratio = table::ratio(BLOCK, SECTOR);
+    let block = image.size.map_or(OPEN_BLOCK, block_for);
+    let ratio = table::ratio(block, SECTOR);
     let output = Arc::new(output);
-    let mut writer = VhdxWriter { output, full, ratio, table: Vec::new(), table_at: None, end: TABLE_AT };
+    let mut writer = VhdxWriter { output, full, block, ratio, table: Vec::new(), table_at: None, end: TABLE_AT };
     if let Some(size) = image.size {
-        writer.grow_table(size.div_ceil(BLOCK));
+        writer.grow_table(size.div_ceil(block));
         writer.table_at = Some(TABLE_AT);
         writer.end = TABLE_AT + table_len(&writer.table);
         if full {
-            for number in 0..size.div_ceil(BLOCK) {
+            for number in 0..size.div_ceil(block) {
                 writer.block(number);
             }
             writer.output.allocate(writer.end)?;
@@ -89,7 +103,7 @@ impl VhdxWriter {
         let entry = &mut self.table[table::index(number, self.ratio) as usize];
         if entry.get() == state::NOT_PRESENT {
             *entry = U64::new(self.end | state::FULLY_PRESENT);
-            self.end += BLOCK;
+            self.end += self.block;
         }
         entry.get() & table::OFFSET_MASK
     }
@@ -147,14 +161,14 @@ impl Writer for VhdxWriter {
     }
 
     fn place(&mut self, offset: u64, _len: u64) -> Result<Spot> {
-        self.grow_table(offset / BLOCK + 1);
-        let position = self.block(offset / BLOCK) + offset % BLOCK;
+        self.grow_table(offset / self.block + 1);
+        let position = self.block(offset / self.block) + offset % self.block;
         Ok(Spot::new(&self.output, position))
     }
 
     fn finish(&mut self, size: u64) -> Result<()> {
         check_size(self.output.name(), Format::Vhdx, size)?;
-        self.grow_table(size.div_ceil(BLOCK));
+        self.grow_table(size.div_ceil(self.block));
         let table_at = self.table_at.unwrap_or(self.end);
         if self.table_at.is_none() {
             self.end += table_len(&self.table);
@@ -162,7 +176,7 @@ impl Writer for VhdxWriter {
         self.output.set_len(self.end)?;
         self.output.write(self.table.as_bytes(), table_at)?;
         let metadata = Metadata {
-            block: BLOCK,
+            block: self.block,
             full: self.full,
             parent: None,
             size,
@@ -175,5 +189,25 @@ impl Writer for VhdxWriter {
         self.write_headers()?;
         let creator: Vec<u8> = "reformis\0".encode_utf16().flat_map(u16::to_le_bytes).collect();
         self.output.write(&[&FILE_TYPE[..], &creator].concat(), 0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn small_disks_get_small_blocks_and_large_ones_small_tables() {
+        for (size, block) in [
+            (0, MIB),
+            (2 << 30, MIB),
+            (64 << 30, MIB),
+            ((64 << 30) + 1, 2 * MIB),
+            (1 << 40, 16 * MIB),
+            (2 << 40, 32 * MIB),
+            (64 << 40, 32 * MIB),
+        ] {
+            assert_eq!(block_for(size), block, "{size}");
+        }
     }
 }

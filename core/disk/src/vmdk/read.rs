@@ -262,7 +262,7 @@ impl SparseMap {
                 DecompressionError::InsufficientSpace => {
                     format!("a compressed grain expands to more than its {} bytes", out.len())
                 }
-                DecompressionError::BadData => "a compressed grain is no valid zlib stream".to_string(),
+                DecompressionError::BadData => "a compressed grain is not a valid zlib stream".to_string(),
             };
             Error::damaged(path, data_at, what)
         })?;

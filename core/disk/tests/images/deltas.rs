@@ -130,7 +130,7 @@ fn a_vdi_finds_its_parent_by_its_uuid() {
     fs::write(&path, vdi::image(&case.delta(), &other, None)).unwrap();
     assert_wrong_parent(&path, &uuid::Uuid::from_bytes_le(uuid(408)).to_string());
     fs::remove_file(&base).unwrap();
-    assert!(open(&path).map(drop).unwrap_err().to_string().contains("which is no image in its folder"));
+    assert!(open(&path).map(drop).unwrap_err().to_string().contains("and no image in its folder has that UUID"));
 }
 
 #[test]

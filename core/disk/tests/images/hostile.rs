@@ -246,7 +246,7 @@ fn vdi_headers_that_lie_are_named() {
         &good,
         &[
             (68, &0x0002_0000u32.to_le_bytes(), "of version 2"),
-            (76, &4u32.to_le_bytes(), "which is no image in its folder"),
+            (76, &4u32.to_le_bytes(), "and no image in its folder has that UUID"),
             (76, &9u32.to_le_bytes(), "an image of type 9"),
             (376, &3u32.to_le_bytes(), "blocks of 3 bytes"),
             (368, &(1u64 << 60).to_le_bytes(), "70 blocks for a disk of"),

@@ -135,9 +135,10 @@ impl Ext {
         if inode.attribute_block() != 0 {
             let bytes = self.read_block(inode.attribute_block())?;
             if le32(&bytes, 0) != MAGIC {
-                return Err(self
-                    .device
-                    .damaged(format!("the extended attributes of inode {} have no mark", inode.number)));
+                return Err(self.device.damaged(format!(
+                    "the extended attributes of inode {} do not begin with their mark",
+                    inode.number
+                )));
             }
             found.extend(entries(self, &bytes, HEADER, 0)?);
         }

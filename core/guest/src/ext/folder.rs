@@ -385,7 +385,7 @@ impl Ext {
     /// The block of an indexed folder that `name` belongs into, in the folder and in the file system; `None` when the index is of a kind that we only read.
     fn leaf(&self, folder: &Inode, name: &[u8]) -> Result<Option<(u64, u64)>> {
         let map = self.map(folder)?;
-        let wrong = || self.device.damaged(format!("the index of the folder with inode {} is none", folder.number));
+        let wrong = || self.device.damaged(format!("the folder with inode {} has a broken index", folder.number));
         let mut bytes = self.read_block(map.block(0).ok_or_else(wrong)?)?;
         let (version, levels) = (bytes[0x1c], bytes[0x1e]);
         if version > 2 || levels > 2 {

@@ -90,7 +90,7 @@ impl Ext {
         let wrong = |what: &str| Err(self.device.damaged(format!("the extents of inode {} {what}", inode.number)));
         let (magic, entries, found) = (le16(node, 0), usize::from(le16(node, 2)), le16(node, 6));
         if magic != EXTENT_MAGIC || 12 + entries * 12 > node.len() || found > MAX_DEPTH {
-            return wrong("have a header that is none");
+            return wrong("do not begin with a header");
         }
         if depth.is_some_and(|depth| depth != found) {
             return wrong("change their depth on the way down");

@@ -20,7 +20,9 @@ impl Ext {
                 break;
             }
             if next < self.sb.first_inode() || !self.is_used(next)? {
-                return Err(self.device.damaged(format!("its list of orphans names inode {next}, which is none")));
+                return Err(self
+                    .device
+                    .damaged(format!("its list of orphans names inode {next}, which is not in use")));
             }
             let mut inode = self.inode(next)?;
             // The time of deletion holds the next one.

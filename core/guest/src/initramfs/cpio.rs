@@ -75,7 +75,7 @@ pub(super) fn read(reader: &mut dyn Read, entries: &mut Entries, left: &mut u64)
             let digits = header.get(6 + index * 8..14 + index * 8).and_then(|digits| std::str::from_utf8(digits).ok());
             digits
                 .and_then(|digits| u32::from_str_radix(digits, 16).ok())
-                .ok_or_else(|| wrong("a number in an entry is none"))
+                .ok_or_else(|| wrong("an entry has something else where a number belongs"))
         };
         let (mode, size, name_len) = (field(1)?, u64::from(field(6)?), field(11)? as usize);
         if !(1..=4097).contains(&name_len) || entries.kinds.len() >= MAX_ENTRIES {

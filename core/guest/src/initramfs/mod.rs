@@ -119,7 +119,7 @@ pub(crate) fn read(bytes: impl Read, budget: &Arc<Budget>) -> Result<Image, Stri
         }
         let at = source.at;
         let packing = Packing::of(source.peek(MARK).map_err(failed)?)
-            .ok_or_else(|| format!("nothing that is known begins at byte {at}"))?;
+            .ok_or_else(|| format!("nothing that I recognise begins at byte {at}"))?;
         let damaged = |error: io::Error| format!("the part at byte {at}, packed with {}: {error}", packing.name());
         image.parts.push(packing);
         // What an unpacker looks back at, while it works.
@@ -150,12 +150,12 @@ pub(crate) fn read(bytes: impl Read, budget: &Arc<Budget>) -> Result<Image, Stri
                 image.unpack(&mut decoder, &mut left).map_err(damaged)?;
             }
             Packing::Bzip2 | Packing::Lzo => {
-                return Err(format!("it is packed with {}, which is not read", packing.name()));
+                return Err(format!("it is packed with {}, which cannot be read yet", packing.name()));
             }
         }
         window = budget.hold();
         if source.at == at {
-            return Err(format!("nothing that is known begins at byte {at}"));
+            return Err(format!("nothing that I recognise begins at byte {at}"));
         }
     }
 }

@@ -117,7 +117,7 @@ impl Guest {
                 }
             } else if let Some(kind) = guest.volumes[index].kind.filter(|kind| !kind.is_read()) {
                 let name = guest.volumes[index].name.clone();
-                guest.unread.push((name, format!("{} is not read by this version", kind.name())));
+                guest.unread.push((name, format!("this version cannot read {}", kind.name())));
             }
         }
         Ok(guest)

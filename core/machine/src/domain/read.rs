@@ -87,7 +87,7 @@ impl Reader<'_> {
         let number = node.text().unwrap_or_default().trim();
         let bytes = number.parse::<u64>().ok().and_then(|n| n.checked_mul(si_bytes_per_unit(unit)?));
         bytes.filter(limits::is_memory).ok_or_else(|| {
-            self.invalid(node, format!("memory of '{number}' in units of '{unit}', which is no sensible size"))
+            self.invalid(node, format!("memory of '{number}' in units of '{unit}', which is not a sensible size"))
         })
     }
 

@@ -172,7 +172,7 @@ impl<'a, 'i> Reader<'a, 'i> {
                 Some(text) => Some(self.quantity(text, units).ok_or_else(|| {
                     self.invalid(
                         node,
-                        format!("disk '{id}' has capacity '{text}' in units of '{units}', which is no size"),
+                        format!("disk '{id}' has capacity '{text}' in units of '{units}', which is not a size"),
                     )
                 })?),
             };
@@ -282,7 +282,10 @@ impl<'a, 'i> Reader<'a, 'i> {
         let units = if item.units.is_empty() { "MegaBytes" } else { item.units };
         let quantity = item.quantity.unwrap_or_default();
         self.quantity(quantity, units).filter(limits::is_memory).ok_or_else(|| {
-            self.invalid_item(item, format!("memory of '{quantity}' in units of '{units}', which is no sensible size"))
+            self.invalid_item(
+                item,
+                format!("memory of '{quantity}' in units of '{units}', which is not a sensible size"),
+            )
         })
     }
 

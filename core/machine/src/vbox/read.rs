@@ -124,7 +124,7 @@ impl Reader<'_> {
         };
         let mib = node.attr("RAMSize").unwrap_or_default();
         let bytes = mib.parse::<u64>().ok().and_then(|mib| mib.checked_mul(1 << 20)).filter(limits::is_memory);
-        bytes.ok_or_else(|| self.invalid(node, format!("memory of '{mib}' MiB, which is no sensible size")))
+        bytes.ok_or_else(|| self.invalid(node, format!("memory of '{mib}' MiB, which is not a sensible size")))
     }
 
     fn processors(&self, hardware: Node<'_, '_>) -> Result<u32> {

@@ -93,7 +93,7 @@ impl<'a> Reader<'a> {
         let mib = self.number("memsize")?.unwrap_or(32);
         mib.checked_mul(1 << 20)
             .filter(limits::is_memory)
-            .ok_or_else(|| self.invalid("memsize", format!("memory of '{mib}' MiB, which is no sensible size")))
+            .ok_or_else(|| self.invalid("memsize", format!("memory of '{mib}' MiB, which is not a sensible size")))
     }
 
     fn cpu(&self) -> Result<Cpu> {

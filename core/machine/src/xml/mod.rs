@@ -21,14 +21,14 @@ pub(crate) fn text(bytes: &[u8], file: &str) -> Result<String> {
     }
     let wide = |pair: fn([u8; 2]) -> u16| {
         let units: Vec<u16> = bytes[2..].chunks_exact(2).map(|unit| pair([unit[0], unit[1]])).collect();
-        String::from_utf16(&units).map_err(|_| wrong("it is no valid UTF-16"))
+        String::from_utf16(&units).map_err(|_| wrong("it is not valid UTF-16"))
     };
     match bytes {
         [0xff, 0xfe, ..] => wide(u16::from_le_bytes),
         [0xfe, 0xff, ..] => wide(u16::from_be_bytes),
         _ => {
             let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
-            std::str::from_utf8(bytes).map(str::to_string).map_err(|_| wrong("it is no valid UTF-8"))
+            std::str::from_utf8(bytes).map(str::to_string).map_err(|_| wrong("it is not valid UTF-8"))
         }
     }
 }

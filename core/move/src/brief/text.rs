@@ -2,6 +2,8 @@
 
 use std::{collections::BTreeMap, fmt::Write};
 
+use reformis_disk::text::is_unsafe;
+
 use super::Brief;
 
 /// Where a value comes from, by its path in the brief, such as `machine.firmware` or `disks.0.shape`.
@@ -66,7 +68,7 @@ const TABLES: [(&str, &[&str]); 6] = [
 fn lines(text: &mut String, path: &str, table: &toml::Table, keys: &[&str], notes: &Notes) {
     for key in keys {
         let note = notes.get(&format!("{path}.{key}")).map(|note| plain(note));
-        let line = table.get(*key).map(|value| format!("{key} = {value}"));
+        let line = table.get(*key).map(|value| format!("{key} = {}", shown(value)));
         match (line, note) {
             (Some(line), Some(note)) => writeln!(text, "{line:<36}# {note}").ok(),
             (Some(line), None) => writeln!(text, "{line}").ok(),
@@ -77,9 +79,28 @@ fn lines(text: &mut String, path: &str, table: &toml::Table, keys: &[&str], note
     }
 }
 
+/// A value as TOML. Characters that could steer a terminal or hide are escapes in it: the brief may be read on one.
+fn shown(value: &toml::Value) -> String {
+    match value {
+        toml::Value::String(text) if text.chars().any(is_unsafe) => {
+            let mut quoted = String::from("\"");
+            for c in text.chars() {
+                match c {
+                    '"' | '\\' => quoted.extend(['\\', c]),
+                    c if is_unsafe(c) => quoted += &format!("\\U{:08X}", u32::from(c)),
+                    c => quoted.push(c),
+                }
+            }
+            quoted + "\""
+        }
+        toml::Value::Array(values) => format!("[{}]", values.iter().map(shown).collect::<Vec<_>>().join(", ")),
+        other => other.to_string(),
+    }
+}
+
 /// Text that stays on one line of a comment.
 fn plain(text: &str) -> String {
-    text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
+    text.chars().map(|c| if is_unsafe(c) { ' ' } else { c }).collect()
 }
 
 #[cfg(test)]
@@ -181,6 +202,7 @@ mod tests {
             };
             let brief = Brief { journey, machine, disks, adapters, drives, guest };
             let notes = Notes::from([("machine.name".into(), note.clone()), ("disks.0.shape".into(), note)]);
+            prop_assert!(write(&brief, &notes).chars().all(|c| c == '\n' || !is_unsafe(c)));
             let text = write(&brief, &notes);
             prop_assert_eq!(read(&text, "brief.toml").unwrap(), brief, "{}", text);
         }

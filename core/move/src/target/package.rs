@@ -300,7 +300,8 @@ impl Package<'_> {
                     Source::Stream(stream) => stream,
                 };
                 if device.files.len() > 1 {
-                    findings.push(unreadable(format!("its piece '{file}' is packed by itself ({})", stream.kind())));
+                    findings
+                        .push(unreadable(format!("its piece '{file}' is compressed separately ({})", stream.kind())));
                     return Ok(disk);
                 }
                 let Some(unpack) = &self.opening.unpack else {

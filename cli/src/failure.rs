@@ -1,0 +1,99 @@
+//! What went wrong and what helps: text for a person, or one JSON document for a script.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use reformis_disk::text::printable;
+
+use crate::{
+    exit::Exit,
+    output::{self, BAD, FAINT, paint, say},
+};
+
+/// Whether failures are told as JSON.
+static JSON: AtomicBool = AtomicBool::new(false);
+
+/// Version of the JSON document.
+const SCHEMA: u32 = 1;
+
+/// Tells failures as JSON from now on, or as text.
+pub(crate) fn set_json(json: bool) {
+    JSON.store(json, Ordering::Relaxed);
+}
+
+/// One failure: a stable code, the sentence, and what helps.
+fn tell(code: &str, sentence: &str, remedy: Option<&str>, findings: Option<&[reformis_move::Finding]>) {
+    if JSON.load(Ordering::Relaxed) {
+        let mut error = serde_json::json!({ "code": code, "sentence": sentence, "remedy": remedy });
+        if let (Some(findings), Some(error)) = (findings, error.as_object_mut()) {
+            error.insert("findings".into(), serde_json::json!(findings));
+        }
+        let document = serde_json::json!({ "schema": SCHEMA, "error": error });
+        say(&(serde_json::to_string_pretty(&document).unwrap_or_default() + "\n"));
+        return;
+    }
+    if let Some(findings) = findings {
+        let records: Vec<_> = findings.iter().map(reformis_move::Finding::record).collect();
+        say(&output::findings(&records));
+    }
+    say(&format!("{} {}\n", paint(BAD, "error:"), printable(sentence)));
+    if let Some(remedy) = remedy {
+        say(&format!("{} {remedy}\n", paint(FAINT, "help:")));
+    }
+}
+
+/// Tells of an error, and says how the program ends.
+pub(crate) fn report(error: &anyhow::Error) -> Exit {
+    use reformis_move::Error;
+    let core = error.downcast_ref::<Error>();
+    if core.is_some_and(Error::is_interrupted) {
+        if JSON.load(Ordering::Relaxed) {
+            tell("interrupted", "interrupted: nothing half-made was left", None, None);
+        } else {
+            say(&format!("{}\n", paint(BAD, "interrupted: nothing half-made was left")));
+        }
+        return Exit::Interrupted;
+    }
+    // An error of the core is a whole sentence; others need what is below them.
+    let sentence = if core.is_some() { error.to_string() } else { format!("{error:#}") };
+    let refused = match core {
+        Some(Error::Refused { findings }) => Some(findings.as_slice()),
+        _ => None,
+    };
+    tell(core.map_or("failed", Error::code), &sentence, core.and_then(Error::remedy), refused);
+    if refused.is_some() { Exit::Refused } else { Exit::Failed }
+}
+
+/// Tells that the command line is not understood; help and version that were asked for are printed as they are.
+pub(crate) fn of_usage(error: &clap::Error) -> Exit {
+    if !error.use_stderr() {
+        error.print().ok();
+        return Exit::Done;
+    }
+    if JSON.load(Ordering::Relaxed) {
+        let text = error.render().to_string();
+        let sentence = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
+        tell("usage", sentence, Some("reformis COMMAND --help shows the options, with examples."), None);
+    } else {
+        error.print().ok();
+    }
+    Exit::Usage
+}
+
+/// Ends the program as wrong usage does.
+pub(crate) fn wrong_usage(kind: clap::error::ErrorKind, message: &str) -> ! {
+    use clap::CommandFactory;
+    let exit = of_usage(&crate::args::Cli::command().error(kind, message));
+    std::process::exit(exit.number().into())
+}
+
+/// A defect of ours ends in a clean message, not in a trace of calls.
+pub(crate) fn catch_panics() {
+    std::panic::set_hook(Box::new(|panic| {
+        let place = panic.location().map(ToString::to_string).unwrap_or_default();
+        let what = panic.payload_as_str().unwrap_or("no words");
+        let sentence = format!("a defect in reformis {}, at {place}: {what}", env!("CARGO_PKG_VERSION"));
+        let remedy = "The source is untouched. Please report this to the project, as CONTRIBUTING.md says, with the \
+                      command and what --log FILE wrote.";
+        tell("defect", &sentence, Some(remedy), None);
+    }));
+}
