@@ -4,6 +4,7 @@
 //! disk's digest is BLAKE3 over the size (u64, little endian) and the block digests in order. A block of zeros has a
 //! constant digest, so a hole costs nothing to read.
 
+use crate::to_usize;
 use std::{fmt, str::FromStr, sync::LazyLock};
 
 use crate::zeros::is_zero;
@@ -11,7 +12,7 @@ use crate::zeros::is_zero;
 /// Bytes of a block.
 pub const BLOCK: u64 = 1 << 20;
 
-static ZERO_BLOCK: LazyLock<blake3::Hash> = LazyLock::new(|| blake3::hash(&vec![0; BLOCK as usize]));
+static ZERO_BLOCK: LazyLock<blake3::Hash> = LazyLock::new(|| blake3::hash(&vec![0; to_usize(BLOCK)]));
 
 /// Zero blocks whose digests are added in one go: hashing is fast only where it is given much at a time.
 const MANY: usize = 4096;

@@ -1,6 +1,7 @@
 //! The one abstraction everything stands on: a size, and bytes at offsets.
 
 use crate::error::Result;
+use crate::to_usize;
 
 /// What a run of guest-visible bytes is known to be without reading it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -143,7 +144,7 @@ impl Disk for EmptyDisk {
 
 /// Fills `buf` from `offset` of `disk`; behind its end there are zeros.
 pub(crate) fn read_padded(disk: &dyn Disk, offset: u64, buf: &mut [u8]) -> Result<()> {
-    let inside = disk.size().saturating_sub(offset).min(buf.len() as u64) as usize;
+    let inside = to_usize(disk.size().saturating_sub(offset).min(buf.len() as u64));
     let (head, tail) = buf.split_at_mut(inside);
     tail.fill(0);
     if head.is_empty() { Ok(()) } else { disk.read_at(offset, head) }

@@ -19,6 +19,7 @@ pub mod pipeline;
 pub mod qcow2;
 pub mod raw;
 pub mod shape;
+mod size;
 pub mod source;
 pub mod text;
 mod units;
@@ -33,6 +34,7 @@ pub use disk::{Disk, Extent, ExtentKind};
 pub use error::{Error, Result};
 pub use formats::{Facts, Image};
 pub use shape::{Format, Layout, Shape};
+pub use size::to_usize;
 pub use source::Storage;
 
 /// Bytes of a sector, the unit in which most formats count.

@@ -1,6 +1,7 @@
 //! The file that a format's writer fills: named in messages, written at positions. Or a pipe, which takes bytes in one
 //! direction only.
 
+use crate::to_usize;
 use std::{
     fs::File,
     io::Write,
@@ -38,7 +39,7 @@ impl Pipe {
         static ZEROS: [u8; 64 << 10] = [0; 64 << 10];
         while len > 0 {
             let now = len.min(ZEROS.len() as u64);
-            self.stream.write_all(&ZEROS[..now as usize])?;
+            self.stream.write_all(&ZEROS[..to_usize(now)])?;
             self.at += now;
             len -= now;
         }

@@ -1,5 +1,6 @@
 //! Changes above a disk that is never written: which bytes, and why.
 
+use crate::to_usize;
 use std::{collections::BTreeMap, ops::Range, sync::Arc};
 
 use serde::{Deserialize, Serialize};
@@ -72,7 +73,7 @@ impl Overlay {
         while !rest.is_empty() {
             let page = at / PAGE;
             let inside = (at % PAGE) as usize;
-            let len = rest.len().min(PAGE as usize - inside);
+            let len = rest.len().min(to_usize(PAGE) - inside);
             let (now, later) = rest.split_at(len);
             self.write_in_page(page, inside, now)?;
             at += len as u64;
@@ -83,7 +84,7 @@ impl Overlay {
 
     fn write_in_page(&mut self, page: u64, inside: usize, bytes: &[u8]) -> Result<()> {
         let start = page * PAGE;
-        let mut before = vec![0; PAGE.min(self.size() - start) as usize];
+        let mut before = vec![0; to_usize(PAGE.min(self.size() - start))];
         self.read_at(start, &mut before)?;
         let target = &mut before[inside..inside + bytes.len()];
         let Some(first) = target.iter().zip(bytes).position(|(a, b)| a != b) else { return Ok(()) };
@@ -126,8 +127,8 @@ impl Disk for Overlay {
             let start = page * PAGE;
             let (from, to) = (start.max(offset), (start + bytes.len() as u64).min(end));
             if from < to {
-                let piece = &bytes[(from - start) as usize..(to - start) as usize];
-                buf[(from - offset) as usize..(to - offset) as usize].copy_from_slice(piece);
+                let piece = &bytes[to_usize(from - start)..to_usize(to - start)];
+                buf[to_usize(from - offset)..to_usize(to - offset)].copy_from_slice(piece);
             }
         }
         Ok(())

@@ -1,6 +1,7 @@
 //! What the image formats have in common: the disk is cut into units of one size (clusters, grains, blocks), and a table
 //! says of each where it lies. A format answers for one unit; reading and extents of the whole disk are done here, once.
 
+use crate::to_usize;
 use std::sync::Arc;
 
 use crate::{
@@ -109,9 +110,9 @@ impl<M: UnitMap> UnitDisk<M> {
         if buf.len() as u64 == piece {
             return self.0.unpack(number, buf);
         }
-        let mut whole = vec![0; piece as usize];
+        let mut whole = vec![0; to_usize(piece)];
         self.0.unpack(number, &mut whole)?;
-        buf.copy_from_slice(&whole[(offset % piece) as usize..][..buf.len()]);
+        buf.copy_from_slice(&whole[to_usize(offset % piece)..][..buf.len()]);
         Ok(())
     }
 }
@@ -135,7 +136,7 @@ impl<M: UnitMap> Disk for UnitDisk<M> {
                 Place::Packed => self.0.packed_units() - number % self.0.packed_units(),
                 _ => span.units,
             };
-            let len = (whole.saturating_mul(unit) - inside).min((buf.len() - done) as u64) as usize;
+            let len = to_usize((whole.saturating_mul(unit) - inside).min((buf.len() - done) as u64));
             let here = done..done + len;
             match (span.place, &mut run) {
                 (Place::At(start), Some((first, range))) if *first + range.len() as u64 == start + inside => {

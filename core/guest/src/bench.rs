@@ -1,5 +1,6 @@
 //! The disks of one guest, side by side, each below an overlay; and volumes, which lie on one or on several of them.
 
+use reformis_disk::to_usize;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use reformis_disk::{Disk, Extent, budget::Budget, overlay::Overlay};
@@ -197,12 +198,12 @@ impl Device {
                 Layout::Linear(disk, start) => (*disk, start + inside, left),
                 Layout::Striped(stripe, legs) => {
                     let (number, rest) = (inside / stripe, inside % stripe);
-                    let (disk, start) = legs[(number % legs.len() as u64) as usize];
+                    let (disk, start) = legs[to_usize(number % legs.len() as u64)];
                     (disk, start + number / legs.len() as u64 * stripe + rest, left.min(stripe - rest))
                 }
             };
-            let from = (at - offset) as usize;
-            work(disk, start, from..from + run as usize)?;
+            let from = to_usize(at - offset);
+            work(disk, start, from..from + to_usize(run))?;
             at += run;
         }
         Ok(())

@@ -1,5 +1,6 @@
 //! What lies in a partition, by the marks at its start.
 
+use reformis_disk::to_usize;
 use reformis_disk::{Disk, Result};
 use serde::Serialize;
 
@@ -103,7 +104,7 @@ pub fn probe(disk: &dyn Disk, start: u64, size: u64) -> Result<Option<Volume>> {
     let mut head = vec![0; len as usize];
     disk.read_at(start, &mut head)?;
     let fits = |(at, mark, _): &&(u64, &[u8], Volume)| {
-        let at = *at as usize;
+        let at = to_usize(*at);
         head.get(at..at + mark.len()).is_some_and(|found| found == *mark)
     };
     let known = MARKS.iter().find(fits).map(|(.., volume)| *volume);
@@ -111,7 +112,7 @@ pub fn probe(disk: &dyn Disk, start: u64, size: u64) -> Result<Option<Volume>> {
         return Ok(known);
     }
     // Which of the uberblocks is in use changes; each is at least 1 KiB.
-    let mut ring = vec![0; (ZFS_BLOCKS.end - ZFS_BLOCKS.start) as usize];
+    let mut ring = vec![0; to_usize(ZFS_BLOCKS.end - ZFS_BLOCKS.start)];
     if start + ZFS_BLOCKS.end > disk.size() {
         return Ok(None);
     }

@@ -1,5 +1,6 @@
 //! Digests of source files as they lie there, for the manifest and the receipt.
 
+use reformis_disk::to_usize;
 use std::sync::Arc;
 
 use reformis_disk::{
@@ -33,14 +34,14 @@ pub(crate) fn of_storage(
         return Ok(FileDigest { algorithm: "content".into(), value: value.to_string() });
     };
     let mut hasher = Hasher::new(Some(entry.algorithm));
-    let mut buf = vec![0; PIECE as usize];
+    let mut buf = vec![0; to_usize(PIECE)];
     let mut at = 0;
     while at < storage.len() {
         if cancel() {
             return Err(reformis_disk::Error::Interrupted.into());
         }
         let len = PIECE.min(storage.len() - at);
-        let Some(piece) = buf.get_mut(..len as usize) else { break };
+        let Some(piece) = buf.get_mut(..to_usize(len)) else { break };
         storage.read_at(at, piece)?;
         hasher.update(piece);
         at += len;

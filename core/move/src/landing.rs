@@ -1,5 +1,6 @@
 //! What a landing is made of: the disks in their files, or in one archive, and the machine files beside them.
 
+use reformis_disk::to_usize;
 use std::{
     ffi::OsStr,
     fs::File,
@@ -290,7 +291,7 @@ impl ArchiveFile {
 
     /// `descriptor` with line ends up to the room that it has.
     pub(crate) fn filled(&self, mut descriptor: Vec<u8>) -> Vec<u8> {
-        descriptor.resize(self.room.0 as usize, b'\n');
+        descriptor.resize(to_usize(self.room.0), b'\n');
         descriptor
     }
 
@@ -301,7 +302,7 @@ impl ArchiveFile {
         let at = RECORD + self.room.0;
         self.header(manifest.0, manifest.1.len() as u64, at)?;
         self.put(manifest.1, at + RECORD)?;
-        self.put(&[0; 2 * RECORD as usize], self.at)?;
+        self.put(&[0; 2 * to_usize(RECORD)], self.at)?;
         self.file.sync_all().map_err(Error::io("flushing", &self.path))
     }
 }

@@ -1,5 +1,6 @@
 //! One disk into another shape, nothing else changed.
 
+use reformis_disk::to_usize;
 use std::{
     fs::File,
     io::{self, Read, Write},
@@ -364,7 +365,7 @@ impl<'a> Job<'a> {
         let mut direct = None;
         // A pipe can be begun only once, so that what is found out and what is done about it are one visit.
         let spooled = self.visit(stream, context, total, |bytes, len, watch| {
-            let mut head = vec![0; formats::HEAD as usize];
+            let mut head = vec![0; to_usize(formats::HEAD)];
             let filled = wrapped::fill(bytes, &mut head, stream.name(), 0)?;
             head.truncate(filled);
             let inner = self.inner_name(stream);
@@ -524,7 +525,7 @@ impl Read for Tail<'_> {
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
         let len = self.stream.read(buf)?;
         self.len += len as u64;
-        let sector = reformis_disk::SECTOR as usize;
+        let sector = to_usize(reformis_disk::SECTOR);
         self.last.extend(&buf[len.saturating_sub(sector)..len]);
         self.last.drain(..self.last.len().saturating_sub(sector));
         Ok(len)

@@ -1,6 +1,7 @@
 //! The engine below copying, scanning and comparing: blocks handed out in order, worked on side by side, put in order
 //! again.
 
+use crate::to_usize;
 use std::{
     io::Read,
     sync::{
@@ -55,7 +56,7 @@ pub(super) fn ordered<W: Send, P: Send>(
         if piece.known_zero {
             return line.in_turn(piece, None, &[]).map(drop);
         }
-        let bytes = &mut buf[..piece.len as usize];
+        let bytes = &mut buf[..to_usize(piece.len)];
         read(piece, bytes)?;
         let outcome = work(piece, bytes)?;
         let placed = line.in_turn(piece, Some(outcome), bytes)?;
@@ -66,7 +67,7 @@ pub(super) fn ordered<W: Send, P: Send>(
     let worker = || {
         // A panic must not leave the others waiting for a turn that never comes.
         let _bail = Bail(&line);
-        let mut buf = vec![0; BLOCK as usize];
+        let mut buf = vec![0; to_usize(BLOCK)];
         loop {
             let next = lock(&feed).next(&mut buf);
             let piece = match next {

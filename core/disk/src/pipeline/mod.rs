@@ -7,6 +7,7 @@
 
 mod blocks;
 
+use crate::to_usize;
 use std::{
     io::Read,
     ops::Range,
@@ -402,7 +403,7 @@ fn difference_outside(start: u64, left: &[u8], right: &[u8], allowed: &[Range<u6
         let at = start + index as u64;
         let next = allowed.partition_point(|range| range.end <= at);
         match allowed.get(next) {
-            Some(range) if range.start <= at => index = (range.end - start).min(left.len() as u64) as usize,
+            Some(range) if range.start <= at => index = to_usize((range.end - start).min(left.len() as u64)),
             _ => return Some(at),
         }
     }

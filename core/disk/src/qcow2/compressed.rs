@@ -1,5 +1,6 @@
 //! Compressed clusters (section "Cluster mapping", "Compressed Clusters Descriptor").
 
+use crate::to_usize;
 use std::cell::RefCell;
 
 use libdeflater::{Compressor, Decompressor};
@@ -52,7 +53,7 @@ pub(super) fn unpack(
 ) -> Result<()> {
     let (at, most) = place(entry, cluster_bits);
     require(storage, at, 1, "a compressed cluster")?;
-    let len = most.min(storage.len() - at) as usize;
+    let len = to_usize(most.min(storage.len() - at));
     SCRATCH.with_borrow_mut(|Scratch { inflater, packed, .. }| {
         packed.resize(len, 0);
         storage.read_at(at, packed)?;

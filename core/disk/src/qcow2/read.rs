@@ -1,6 +1,7 @@
 //! Reading: images of version 2 and 3, with compressed clusters, subclusters and external data, over backing files, now
 //! or at a snapshot.
 
+use crate::to_usize;
 use std::sync::Arc;
 
 use zerocopy::FromBytes;
@@ -308,7 +309,7 @@ impl Qcow2Map {
 
     /// Table `index` of the L2 tables, or `None` when nothing in its range is stored.
     fn l2_table(&self, index: u64) -> Result<Option<Arc<[u64]>>> {
-        let at = self.l1.get(index as usize).map_or(0, |entry| entry & OFFSET_MASK);
+        let at = self.l1.get(to_usize(index)).map_or(0, |entry| entry & OFFSET_MASK);
         if at == 0 {
             return Ok(None);
         }
@@ -319,7 +320,7 @@ impl Qcow2Map {
 
     /// How cluster `number` is stored, checked against the file.
     fn lookup(&self, table: &[u64], number: u64) -> Result<Cluster> {
-        let index = (number % self.l2_entries() * self.words()) as usize;
+        let index = to_usize(number % self.l2_entries() * self.words());
         let entry = table[index];
         if entry & COMPRESSED != 0 {
             if self.data.is_some() {
@@ -423,7 +424,7 @@ impl UnitMap for Qcow2Map {
     }
 
     fn read_stored(&self, at: u64, buf: &mut [u8]) -> Result<()> {
-        let inside = self.data().len().saturating_sub(at).min(buf.len() as u64) as usize;
+        let inside = to_usize(self.data().len().saturating_sub(at).min(buf.len() as u64));
         let (head, tail) = buf.split_at_mut(inside);
         tail.fill(0);
         self.data().read_at(at, head)
@@ -448,7 +449,7 @@ impl UnitMap for Qcow2Map {
             let units = (entries - cluster % entries) * self.subclusters - first;
             return Ok(Span { place: Place::Below, units });
         };
-        let run = |step| run_len(table[(cluster % entries) as usize..].iter().copied(), step);
+        let run = |step| run_len(table[to_usize(cluster % entries)..].iter().copied(), step);
         let (place, units) = match self.lookup(&table, cluster)? {
             Cluster::Divided(at, bits) => return Ok(subclusters_at(at, bits, first, self.unit())),
             Cluster::At(at) => {

@@ -1,6 +1,7 @@
 //! Counting references (section "Host cluster management"): 16 bits for each cluster of the file.
 
 use super::header::OFFSET_MASK;
+use crate::to_usize;
 
 /// Width of a count, as the header says it: `1 << 4` bits.
 pub(super) const ORDER: u32 = 4;
@@ -32,7 +33,7 @@ impl Refcounts {
     /// Adds a reference to `cluster`.
     pub(super) fn add(&mut self, cluster: u64) {
         let Some(counts) = &mut self.counts else { return };
-        let index = (cluster - self.first) as usize;
+        let index = to_usize(cluster - self.first);
         if index >= counts.len() {
             counts.resize(index + 1, 0);
         }
@@ -50,7 +51,7 @@ impl Refcounts {
         if clusters < self.first + 2 * self.per_block {
             return None;
         }
-        let rest = counts.split_off(self.per_block as usize);
+        let rest = counts.split_off(to_usize(self.per_block));
         let full = std::mem::replace(counts, rest);
         self.first += self.per_block;
         self.blocks.push(clusters);
@@ -80,19 +81,19 @@ impl Refcounts {
         self.blocks.extend((0..blocks).map(|index| first_block + index));
         let mut bytes: Vec<u8> =
             self.blocks.iter().flat_map(|block| ((block * cluster) & OFFSET_MASK).to_be_bytes()).collect();
-        bytes.resize((table * cluster) as usize, 0);
+        bytes.resize(to_usize(table * cluster), 0);
         let (per_block, first, counts) = (self.per_block, self.first, self.counts);
         let blocks = (0..blocks).map(move |index| {
             let from = first + index * per_block;
-            let len = per_block.min(total.saturating_sub(from)) as usize;
+            let len = to_usize(per_block.min(total.saturating_sub(from)));
             let mut bytes = match &counts {
                 None => 1u16.to_be_bytes().repeat(len),
                 Some(counts) => {
-                    let counts = counts.iter().skip((from - first) as usize).take(len);
+                    let counts = counts.iter().skip(to_usize(from - first)).take(len);
                     counts.flat_map(|count| count.to_be_bytes()).collect()
                 }
             };
-            bytes.resize(cluster as usize, 0);
+            bytes.resize(to_usize(cluster), 0);
             Block { cluster: first_block + index, bytes }
         });
         (clusters, table, bytes, blocks)

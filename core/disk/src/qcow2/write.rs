@@ -6,6 +6,7 @@
 //! then is it known how much there is to count; the header is written last, so that a file which was not finished is no
 //! image.
 
+use crate::to_usize;
 use std::sync::Arc;
 
 use zerocopy::{
@@ -169,10 +170,10 @@ impl Qcow2Writer {
         if index >= MAX_L1 {
             self.check_size((index + 1) * self.covers())?;
         }
-        if index as usize >= self.l1.len() {
-            self.l1.resize(index as usize + 1, U64::ZERO);
+        if to_usize(index) >= self.l1.len() {
+            self.l1.resize(to_usize(index) + 1, U64::ZERO);
         }
-        self.l1[index as usize] = U64::new(at | COPIED);
+        self.l1[to_usize(index)] = U64::new(at | COPIED);
         Ok(())
     }
 
@@ -191,7 +192,7 @@ impl Qcow2Writer {
         self.flush_l2()?;
         let at = self.give(1)?;
         self.set_l1(index, at)?;
-        self.l2 = Some((index, at, vec![U64::ZERO; self.l2_entries() as usize]));
+        self.l2 = Some((index, at, vec![U64::ZERO; to_usize(self.l2_entries())]));
         Ok(())
     }
 
@@ -229,7 +230,7 @@ impl Writer for Qcow2Writer {
     }
 
     fn encoder(&self) -> Option<Encoder> {
-        let (squeeze, cluster) = (self.squeeze?, self.cluster as usize);
+        let (squeeze, cluster) = (self.squeeze?, to_usize(self.cluster));
         Some(Arc::new(move |_, unit| compressed::pack(squeeze, unit, cluster)))
     }
 
@@ -240,13 +241,13 @@ impl Writer for Qcow2Writer {
         // A block of the pipeline never crosses the range of an L2 table: that is a multiple of the block.
         self.begin_l2(offset / self.covers())?;
         let (first, inside) = (offset % self.covers() / self.cluster, offset % self.cluster);
-        let taken = self.l2.as_ref().map_or(0, |(.., entries)| entries[first as usize].get());
+        let taken = self.l2.as_ref().map_or(0, |(.., entries)| entries[to_usize(first)].get());
         let position = if taken == 0 {
             let count = (inside + len).div_ceil(self.cluster);
             let position = self.give(count)?;
             if let Some((.., entries)) = &mut self.l2 {
                 for number in 0..count {
-                    entries[(first + number) as usize] = U64::new((position + number * self.cluster) | COPIED);
+                    entries[to_usize(first + number)] = U64::new((position + number * self.cluster) | COPIED);
                 }
             }
             position
@@ -263,7 +264,7 @@ impl Writer for Qcow2Writer {
         let bits = self.cluster.trailing_zeros();
         let first = offset % self.covers() / self.cluster;
         if let Some((.., entries)) = &mut self.l2 {
-            entries[first as usize] = U64::new(compressed::entry(at, len, bits));
+            entries[to_usize(first)] = U64::new(compressed::entry(at, len, bits));
         }
         Ok(Spot::new(&self.output, at))
     }
@@ -274,7 +275,7 @@ impl Writer for Qcow2Writer {
         if let Some(data_at) = self.full {
             self.write_full_tables(data_at, size)?;
         }
-        self.l1.resize(size.div_ceil(self.covers()).max(1) as usize, U64::ZERO);
+        self.l1.resize(to_usize(size.div_ceil(self.covers()).max(1)), U64::ZERO);
         let l1_at = self.give((self.l1.len() as u64 * 8).div_ceil(self.cluster))?;
         let (refcount_table_offset, refcount_table_clusters) = self.write_refcounts()?;
         // The file ends at a cluster's end, also where its last cluster holds the short end of the disk.

@@ -2,6 +2,7 @@
 //! or a frame of its own (RFC 8878, section 3), and those that follow one another unpack to the bytes that follow one
 //! another.
 
+use crate::to_usize;
 use std::{cell::RefCell, sync::Arc};
 
 use libdeflater::{CompressionLvl, Compressor};
@@ -41,7 +42,7 @@ pub(super) fn create(output: Output, kind: Wrapping) -> Result<Box<dyn Writer>> 
             return Err(Error::Unwritable { path: output.name().into(), what });
         }
     };
-    let zeros = encode(&vec![0; BLOCK as usize]);
+    let zeros = encode(&vec![0; to_usize(BLOCK)]);
     Ok(Box::new(PackedWriter { output: Arc::new(output), encode, zeros, next: 0, end: 0 }))
 }
 
@@ -102,7 +103,7 @@ impl PackedWriter {
         while self.next < offset {
             let blocks = ((offset - self.next) / BLOCK).min(MANY);
             let (len, packed) = match blocks {
-                0 => (offset - self.next, (self.encode)(&vec![0; (offset - self.next) as usize])),
+                0 => (offset - self.next, (self.encode)(&vec![0; to_usize(offset - self.next)])),
                 _ => (blocks * BLOCK, self.zeros.repeat(blocks as usize)),
             };
             self.output.write(&packed, self.end)?;

@@ -1,5 +1,6 @@
 //! A storage as a stream with a position.
 
+use crate::to_usize;
 use std::io::{self, Read, Seek, SeekFrom};
 
 use super::Storage;
@@ -24,7 +25,7 @@ impl Read for Cursor<'_> {
         if len > self.budget {
             return Err(io::Error::other("the archive's headers and names take more than 16 MiB"));
         }
-        let buf = &mut buf[..len as usize];
+        let buf = &mut buf[..to_usize(len)];
         self.storage.read_at(self.at, buf).map_err(|error| io::Error::other(error.to_string()))?;
         self.at += len;
         self.budget -= len;

@@ -1,5 +1,6 @@
 //! Bytes in memory, for what is small and for tests.
 
+use crate::to_usize;
 use std::sync::Arc;
 
 use super::{Identity, Storage};
@@ -29,7 +30,7 @@ impl Storage for MemoryStorage {
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         super::require(self, offset, buf.len() as u64, "a read")?;
-        buf.copy_from_slice(&self.bytes[offset as usize..offset as usize + buf.len()]);
+        buf.copy_from_slice(&self.bytes[to_usize(offset)..to_usize(offset) + buf.len()]);
         Ok(())
     }
 

@@ -12,6 +12,7 @@ mod tar;
 pub mod wrapped;
 mod zip;
 
+use crate::to_usize;
 use std::{
     io,
     path::{Path, PathBuf},
@@ -103,11 +104,11 @@ pub(crate) fn read_entries<const N: usize, T>(
 ) -> Result<Vec<T>> {
     let len = count.saturating_mul(N as u64);
     require(storage, offset, len, what)?;
-    let mut entries = Vec::with_capacity(count as usize);
+    let mut entries = Vec::with_capacity(to_usize(count));
     let mut piece = vec![0; len.min(64 << 10) as usize];
     let mut done = 0;
     while done < len {
-        let part = (len - done).min(piece.len() as u64) as usize;
+        let part = to_usize((len - done).min(piece.len() as u64));
         storage.read_at(offset + done, &mut piece[..part])?;
         let (whole, _) = piece[..part].as_chunks::<N>();
         entries.extend(whole.iter().map(|bytes| decode(*bytes)));

@@ -1,5 +1,6 @@
 //! Several storages one after the other, seen as one: a disk that was cut into files of equal length.
 
+use crate::to_usize;
 use std::{path::Path, sync::Arc};
 
 use super::{FileStorage, Identity, Storage};
@@ -100,7 +101,7 @@ impl Storage for Pieces {
         super::require(self, offset, buf.len() as u64, "a read")?;
         while !buf.is_empty() {
             let (start, piece) = self.piece_at(offset);
-            let inside = (piece.len() - (offset - start)).min(buf.len() as u64) as usize;
+            let inside = to_usize((piece.len() - (offset - start)).min(buf.len() as u64));
             let (head, rest) = buf.split_at_mut(inside);
             piece.read_at(offset - start, head)?;
             offset += inside as u64;

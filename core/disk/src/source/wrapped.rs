@@ -1,5 +1,6 @@
 //! Images inside a compressed stream, which can only be read forwards.
 
+use crate::to_usize;
 use std::{
     fs::File,
     io::{self, Read},
@@ -124,7 +125,7 @@ impl<'a> Forward<'a> {
 
 impl Read for Forward<'_> {
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
-        let len = (buf.len() as u64).min(self.storage.len() - self.at) as usize;
+        let len = to_usize((buf.len() as u64).min(self.storage.len() - self.at));
         self.storage.read_at(self.at, &mut buf[..len]).map_err(|error| io::Error::other(error.to_string()))?;
         self.at += len as u64;
         (self.counted)(len as u64);

@@ -1,5 +1,6 @@
 //! Reading thin and full images, and deltas.
 
+use crate::to_usize;
 use std::sync::Arc;
 
 use uuid::Uuid;
@@ -159,10 +160,10 @@ impl UnitMap for Map {
     }
 
     fn span_at(&self, number: u64) -> Result<Span> {
-        let entry = self.table[number as usize];
+        let entry = self.table[to_usize(number)];
         match entry {
             FREE | ZERO => {
-                let units = run_len(self.table[number as usize..].iter().map(|&entry| entry.into()), 0);
+                let units = run_len(self.table[to_usize(number)..].iter().map(|&entry| entry.into()), 0);
                 return Ok(Span { place: if entry == FREE { Place::Below } else { Place::Zero }, units });
             }
             _ => {}

@@ -1,5 +1,6 @@
 //! Writing thin and full images: blocks of 1 MiB in the guest's order, the table and the header last.
 
+use crate::to_usize;
 use std::sync::Arc;
 
 use uuid::Uuid;
@@ -47,7 +48,7 @@ pub fn create(output: Output, image: &NewImage) -> Result<Box<dyn Writer>> {
         output.allocate(data_at + blocks * BLOCK)?;
         ((0..blocks as u32).map(U32::new).collect(), blocks as u32)
     } else {
-        (vec![U32::new(FREE); blocks as usize], 0)
+        (vec![U32::new(FREE); to_usize(blocks)], 0)
     };
     Ok(Box::new(VdiWriter { output: Arc::new(output), full, data_at, table, stored }))
 }

@@ -1,5 +1,6 @@
 //! Reading fixed, dynamic and differencing disks.
 
+use crate::to_usize;
 use std::sync::Arc;
 
 use uuid::Uuid;
@@ -203,7 +204,7 @@ impl Map {
 
     /// Which sectors of block `number`, which starts at `at`, are here: the first one in the highest bit.
     fn bitmap(&self, number: u64, at: u64) -> Result<Arc<[u8]>> {
-        let load = || read_vec(self.storage.as_ref(), at, self.bitmap as usize, "a block's bitmap");
+        let load = || read_vec(self.storage.as_ref(), at, to_usize(self.bitmap), "a block's bitmap");
         self.bitmaps.get(number, load)
     }
 }
@@ -229,10 +230,10 @@ impl UnitMap for Map {
         let per_block = self.block / self.unit();
         let (block, first) = (number / per_block, number % per_block);
         let rest = per_block - first;
-        let entry = self.table[block as usize];
+        let entry = self.table[to_usize(block)];
         if entry == UNUSED {
             let place = if self.below.is_some() { Place::Below } else { Place::Zero };
-            let blocks = run_len(self.table[block as usize..].iter().map(|&entry| entry.into()), 0);
+            let blocks = run_len(self.table[to_usize(block)..].iter().map(|&entry| entry.into()), 0);
             return Ok(Span { place, units: rest + (blocks - 1) * per_block });
         }
         let at = u64::from(entry) * SECTOR;

@@ -1,5 +1,6 @@
 //! Writing dynamic and fixed disks: blocks of 2 MiB in the guest's order, tables, header and footers last.
 
+use crate::to_usize;
 use std::{sync::Arc, time::SystemTime};
 
 use uuid::Uuid;
@@ -77,8 +78,8 @@ fn table_len(table: &[U32]) -> u64 {
 impl VhdWriter {
     /// Makes the table at least `blocks` long.
     fn grow_table(&mut self, blocks: u64) {
-        if blocks as usize > self.table.len() {
-            self.table.resize(blocks as usize, U32::new(UNUSED));
+        if to_usize(blocks) > self.table.len() {
+            self.table.resize(to_usize(blocks), U32::new(UNUSED));
         }
     }
 
@@ -123,7 +124,7 @@ impl Writer for VhdWriter {
         if entry.get() == UNUSED {
             *entry = U32::new((self.end / SECTOR) as u32);
             // All sectors count as written: the ones that are not read as zero in any case.
-            self.output.write(&[0xff; BITMAP as usize], self.end)?;
+            self.output.write(&[0xff; to_usize(BITMAP)], self.end)?;
             self.end += BITMAP + BLOCK;
         }
         let position = u64::from(entry.get()) * SECTOR + BITMAP + offset % BLOCK;
@@ -152,7 +153,7 @@ impl Writer for VhdWriter {
         };
         header.checksum = U32::new(checksum(header.as_bytes(), DYNAMIC_CHECKSUM_AT));
         let mut table = self.table.as_bytes().to_vec();
-        table.resize(table_len(&self.table) as usize, 0xff);
+        table.resize(to_usize(table_len(&self.table)), 0xff);
         self.output.write(&table, table_at)?;
         self.output.write(header.as_bytes(), HEADER_AT)?;
         self.output.write(footer.as_bytes(), self.end)?;

@@ -1,6 +1,7 @@
 //! The log (section 2.3): writes to the tables that were made safe and may not be in their place yet. It is replayed in
 //! memory, over the file, which is not written.
 
+use crate::to_usize;
 use std::{collections::BTreeMap, sync::Arc};
 
 use zerocopy::{
@@ -104,10 +105,10 @@ fn sound_entries(log: &[u8], guid: &[u8; 16]) -> Vec<Entry> {
     let mut entries = Vec::new();
     // Entries do not overlap, so an honest log is looked through once; the rest of the budget is for stale ones.
     let mut budget = log.len() * 2;
-    for at in (0..log.len()).step_by(SECTOR as usize) {
+    for at in (0..log.len()).step_by(to_usize(SECTOR)) {
         let Ok((header, _)) = EntryHeader::read_from_prefix(&log[at..]) else { continue };
         let len = header.entry_length.get() as usize;
-        if header.signature != ENTRY || header.log_guid != *guid || len < SECTOR as usize || len > log.len() {
+        if header.signature != ENTRY || header.log_guid != *guid || len < to_usize(SECTOR) || len > log.len() {
             continue;
         }
         let Some(left) = budget.checked_sub(len) else { break };
@@ -157,7 +158,7 @@ impl Patched {
         let count = entry.header.descriptor_count.get() as usize;
         let head = size_of::<EntryHeader>();
         let descriptors = entry.bytes.get(head..head.checked_add(count.checked_mul(size_of::<Descriptor>())?)?)?;
-        let mut data = (head + descriptors.len()).next_multiple_of(SECTOR as usize);
+        let mut data = (head + descriptors.len()).next_multiple_of(to_usize(SECTOR));
         for bytes in descriptors.chunks_exact(size_of::<Descriptor>()) {
             let descriptor = Descriptor::read_from_bytes(bytes).ok()?;
             let offset = descriptor.file_offset.get();
@@ -179,14 +180,14 @@ impl Patched {
                     }
                 }
                 DATA => {
-                    let sector = entry.bytes.get(data..data + SECTOR as usize)?;
-                    data += SECTOR as usize;
+                    let sector = entry.bytes.get(data..data + to_usize(SECTOR))?;
+                    data += to_usize(SECTOR);
                     if sector[..4] != SECTOR_SIGNATURE {
                         return None;
                     }
                     let mut whole = sector.to_vec();
                     whole[..8].copy_from_slice(&descriptor.leading_bytes);
-                    whole[SECTOR as usize - 4..].copy_from_slice(&descriptor.trailing_bytes);
+                    whole[to_usize(SECTOR) - 4..].copy_from_slice(&descriptor.trailing_bytes);
                     self.sectors.insert(offset / SECTOR, Some(whole.into()));
                 }
                 _ => return None,
@@ -212,7 +213,7 @@ impl Storage for Patched {
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         crate::source::require(self, offset, buf.len() as u64, "a read")?;
-        let inside = self.storage.len().saturating_sub(offset).min(buf.len() as u64) as usize;
+        let inside = to_usize(self.storage.len().saturating_sub(offset).min(buf.len() as u64));
         let (head, tail) = buf.split_at_mut(inside);
         tail.fill(0);
         if !head.is_empty() {
@@ -222,9 +223,9 @@ impl Storage for Patched {
         for (number, bytes) in self.sectors.range(offset / SECTOR..end.div_ceil(SECTOR)) {
             let start = number * SECTOR;
             let (from, to) = (start.max(offset), (start + SECTOR).min(end));
-            let target = &mut buf[(from - offset) as usize..(to - offset) as usize];
+            let target = &mut buf[to_usize(from - offset)..to_usize(to - offset)];
             match bytes {
-                Some(bytes) => target.copy_from_slice(&bytes[(from - start) as usize..(to - start) as usize]),
+                Some(bytes) => target.copy_from_slice(&bytes[to_usize(from - start)..to_usize(to - start)]),
                 None => target.fill(0),
             }
         }

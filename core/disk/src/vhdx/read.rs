@@ -1,5 +1,6 @@
 //! Reading fixed, dynamic and differencing disks.
 
+use crate::to_usize;
 use std::sync::Arc;
 
 use uuid::Uuid;
@@ -113,7 +114,7 @@ impl Map {
     /// Fails when two blocks are said to overlap in the file.
     fn check_once(&self, table_at: u64) -> Result<()> {
         let blocks = self.metadata.size.div_ceil(self.metadata.block);
-        let entry = |number| self.table[table::index(number, self.ratio) as usize];
+        let entry = |number| self.table[to_usize(table::index(number, self.ratio))];
         let mut stored: Vec<u64> = (0..blocks)
             .map(entry)
             .filter(|e| matches!(e & STATE_MASK, state::FULLY_PRESENT | state::PARTIALLY_PRESENT))
@@ -153,7 +154,7 @@ impl Map {
     /// whether they are.
     fn sectors_here(&self, number: u64, first: u64) -> Result<(u64, bool)> {
         let per_block = self.metadata.block / self.unit();
-        let entry = self.table[table::bitmap_index(number, self.ratio) as usize];
+        let entry = self.table[to_usize(table::bitmap_index(number, self.ratio))];
         if entry & STATE_MASK != state::FULLY_PRESENT {
             let what = format!("block {number} is partly here, and the bitmap that says which part is not");
             return Err(Error::damaged(self.storage.name(), None, what));
@@ -163,7 +164,7 @@ impl Map {
         let piece = bit / 8 / BITMAP_PIECE;
         let at = (entry & OFFSET_MASK).saturating_add(piece * BITMAP_PIECE);
         let key = number / self.ratio * ((1 << 20) / BITMAP_PIECE) + piece;
-        let load = || read_vec(self.storage.as_ref(), at, BITMAP_PIECE as usize, "a sector bitmap");
+        let load = || read_vec(self.storage.as_ref(), at, to_usize(BITMAP_PIECE), "a sector bitmap");
         let bits = self.bitmaps.get(key, load)?;
         let inside = bit % (BITMAP_PIECE * 8);
         let get = |bit: u64| bits[(bit / 8) as usize] & (1 << (bit % 8)) != 0;
@@ -239,7 +240,7 @@ impl UnitMap for Map {
         let per_block = self.metadata.block / self.unit();
         let (block, first) = (number / per_block, number % per_block);
         let rest = per_block - first;
-        let entry = self.table[table::index(block, self.ratio) as usize];
+        let entry = self.table[to_usize(table::index(block, self.ratio))];
         let units = match entry & STATE_MASK {
             state::NOT_PRESENT => return Ok(Span { place: Place::Below, units: rest }),
             state::UNDEFINED | state::ZERO | state::UNMAPPED => return Ok(Span { place: Place::Zero, units: rest }),

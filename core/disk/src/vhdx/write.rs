@@ -1,5 +1,6 @@
 //! Writing dynamic and fixed disks: blocks in the guest's order, then the tables, and the file type identifier last.
 
+use crate::to_usize;
 use std::sync::Arc;
 
 use uuid::Uuid;
@@ -92,7 +93,7 @@ fn table_len(table: &[U64]) -> u64 {
 impl VhdxWriter {
     /// Makes the table at least long enough for so many blocks.
     fn grow_table(&mut self, blocks: u64) {
-        let entries = table::entries(blocks, self.ratio) as usize;
+        let entries = to_usize(table::entries(blocks, self.ratio));
         if entries > self.table.len() {
             self.table.resize(entries, U64::ZERO);
         }
@@ -100,7 +101,7 @@ impl VhdxWriter {
 
     /// First byte of block `number` in the file; it is given one when it has none.
     fn block(&mut self, number: u64) -> u64 {
-        let entry = &mut self.table[table::index(number, self.ratio) as usize];
+        let entry = &mut self.table[to_usize(table::index(number, self.ratio))];
         if entry.get() == state::NOT_PRESENT {
             *entry = U64::new(self.end | state::FULLY_PRESENT);
             self.end += self.block;

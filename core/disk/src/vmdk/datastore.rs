@@ -1,6 +1,7 @@
 //! Reading the sparse extents in which datastores keep deltas: COWD, and the space-efficient kind. They do not know of which
 //! disk they are a delta; the descriptor beside them does.
 
+use crate::to_usize;
 use std::sync::Arc;
 
 use zerocopy::FromBytes;
@@ -163,7 +164,7 @@ impl Map {
     }
 
     fn table(&self, index: u64) -> Result<Option<Arc<[u64]>>> {
-        let at = self.directory.get(index as usize).copied().unwrap_or(0);
+        let at = self.directory.get(to_usize(index)).copied().unwrap_or(0);
         if at == 0 {
             return Ok(None);
         }

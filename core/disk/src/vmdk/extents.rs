@@ -1,5 +1,6 @@
 //! A disk whose descriptor is a file of its own, and whose bytes lie in others: flat or sparse, whole or in pieces.
 
+use crate::to_usize;
 use std::sync::Arc;
 
 use super::{
@@ -36,7 +37,7 @@ pub(super) fn open(storage: &Arc<dyn Storage>, opener: &Opener) -> Result<Image>
             format!("a descriptor of {} bytes, at most {MAX_DESCRIPTOR} are read", storage.len()),
         ));
     }
-    let bytes = read_vec(storage.as_ref(), 0, storage.len() as usize, "the descriptor")?;
+    let bytes = read_vec(storage.as_ref(), 0, to_usize(storage.len()), "the descriptor")?;
     let descriptor = Descriptor::parse(&bytes, path, 0)?;
     if descriptor.extents.is_empty() || descriptor.extents.len() > MAX_EXTENTS {
         let what = format!("a descriptor with {} extents, expected 1 to {MAX_EXTENTS}", descriptor.extents.len());
@@ -143,7 +144,7 @@ impl Disk for Joined {
         while done < buf.len() {
             let at = offset + done as u64;
             let (start, disk, end) = self.part_at(at);
-            let len = (end - at).min((buf.len() - done) as u64) as usize;
+            let len = to_usize((end - at).min((buf.len() - done) as u64));
             disk.read_at(at - start, &mut buf[done..done + len])?;
             done += len;
         }

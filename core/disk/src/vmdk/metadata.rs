@@ -1,5 +1,6 @@
 //! What a sparse extent says of itself: header, footer, descriptor, grain directories, all checked.
 
+use crate::to_usize;
 use zerocopy::FromBytes;
 
 use super::{
@@ -115,7 +116,7 @@ pub(super) fn read_descriptor(storage: &dyn Storage, header: &SparseHeader) -> R
             format!("a descriptor of {len} bytes, at most {MAX_DESCRIPTOR} are read"),
         ));
     }
-    let bytes = read_vec(storage, at, len as usize, "the descriptor")?;
+    let bytes = read_vec(storage, at, to_usize(len), "the descriptor")?;
     if bytes.iter().all(|&byte| byte == 0) {
         return Ok(Descriptor::default());
     }

@@ -1,5 +1,6 @@
 //! Reading sparse extents, plain and compressed.
 
+use crate::to_usize;
 use std::{
     cell::RefCell,
     sync::{Arc, Mutex, OnceLock, PoisonError},
@@ -47,7 +48,7 @@ pub fn probe(head: &[u8]) -> bool {
 /// [`Error::Damaged`] and [`Error::CutShort`] for headers and tables that break the format's rules;
 /// [`Error::Unsupported`] for the kinds that datastores keep; those of opening the disk below, or the files named.
 pub fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
-    let mut start = vec![0; storage.len().min(DESCRIPTOR_START.len() as u64) as usize];
+    let mut start = vec![0; to_usize(storage.len().min(DESCRIPTOR_START.len() as u64))];
     storage.read_at(0, &mut start)?;
     if start == DESCRIPTOR_START {
         return extents::open(&storage, opener);
@@ -144,7 +145,7 @@ impl SparseMap {
 
     /// Grain table `index`, checked when it is read for the first time; `None` when nothing in its range is stored.
     fn table(&self, index: u64) -> Result<Option<Arc<[u32]>>> {
-        let sector = self.directory.get(index as usize).copied().unwrap_or(0);
+        let sector = self.directory.get(to_usize(index)).copied().unwrap_or(0);
         if sector == 0 {
             return Ok(None);
         }
@@ -172,7 +173,7 @@ impl SparseMap {
             }
             sector == 0 || end <= hole.end
         };
-        self.directory[index as usize..].iter().take_while(|sector| is_empty(sector)).count() as u64
+        self.directory[to_usize(index)..].iter().take_while(|sector| is_empty(sector)).count() as u64
     }
 
     /// Fails when a plain grain of this table lies on one seen before. A compressed grain carries its own place, so
@@ -181,7 +182,7 @@ impl SparseMap {
         let Some(seen) = &self.seen else { return Ok(()) };
         let mut seen = seen.lock().unwrap_or_else(PoisonError::into_inner);
         let (checked, starts) = &mut *seen;
-        if std::mem::replace(&mut checked[index as usize], true) {
+        if std::mem::replace(&mut checked[to_usize(index)], true) {
             return Ok(());
         }
         for (number, &entry) in table.iter().enumerate() {
@@ -251,7 +252,7 @@ impl SparseMap {
         }
         let data_at = at + size_of::<GrainMarker>() as u64;
         require(self.storage.as_ref(), data_at, len, "a compressed grain")?;
-        scratch.packed.resize(len as usize, 0);
+        scratch.packed.resize(to_usize(len), 0);
         self.storage.read_at(data_at, &mut scratch.packed)?;
         if self.packed_zeros.get().is_some_and(|zeros| *zeros == scratch.packed) {
             out.fill(0);
@@ -339,7 +340,7 @@ impl UnitMap for SparseMap {
         let Some(table) = self.table(index)? else {
             return Ok(Span { place: Place::Below, units: GTES - first });
         };
-        let entries = &table[first as usize..];
+        let entries = &table[to_usize(first)..];
         let run = |step| run_len(entries.iter().map(|&entry| entry.into()), step);
         Ok(match self.decode(number, entries[0])? {
             Grain::Below => Span { place: Place::Below, units: run(0) },
@@ -348,7 +349,7 @@ impl UnitMap for SparseMap {
             Grain::At(sector) => {
                 // A table may say more than the disk has.
                 let units = run(self.header.grain_size.get()).min(self.size().div_ceil(self.grain()) - number);
-                self.decode(number + units - 1, entries[units as usize - 1])?;
+                self.decode(number + units - 1, entries[to_usize(units) - 1])?;
                 Span { place: Place::At(sector * SECTOR), units }
             }
         })

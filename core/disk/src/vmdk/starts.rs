@@ -1,5 +1,6 @@
 //! Finding grains that lie on one another, without keeping every grain.
 
+use crate::to_usize;
 use std::collections::HashMap;
 
 /// Cells that are kept together.
@@ -30,7 +31,7 @@ impl GrainStarts {
             return false;
         }
         if self.groups.len() < MAX_GROUPS || self.groups.contains_key(&(cell / CELLS)) {
-            let group = self.groups.entry(cell / CELLS).or_insert_with(|| vec![0; CELLS as usize].into());
+            let group = self.groups.entry(cell / CELLS).or_insert_with(|| vec![0; to_usize(CELLS)].into());
             group[(cell % CELLS) as usize] = inside + 1;
         }
         true

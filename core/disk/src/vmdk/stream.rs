@@ -1,6 +1,7 @@
 //! Writing for transport: compressed grains in the guest's order, each table behind its grains, the directory and the
 //! footer at the end. In a pipe nothing is written twice; in a file the header is, once the size of the disk is known.
 
+use crate::to_usize;
 use std::{cell::RefCell, sync::Arc};
 
 use libdeflater::Compressor;
@@ -52,10 +53,10 @@ thread_local! {
 
 /// A grain with its marker before it, filled up to whole sectors.
 fn encode(offset: u64, grain: &[u8]) -> Vec<u8> {
-    if grain.len() < (GRAIN * SECTOR) as usize {
+    if grain.len() < to_usize(GRAIN * SECTOR) {
         // The last grain of a disk: some readers take nothing but whole ones.
         let mut whole = grain.to_vec();
-        whole.resize((GRAIN * SECTOR) as usize, 0);
+        whole.resize(to_usize(GRAIN * SECTOR), 0);
         return encode(offset, &whole);
     }
     COMPRESSORS.with_borrow_mut(|(fast, storing)| {
@@ -67,7 +68,7 @@ fn encode(offset: u64, grain: &[u8]) -> Vec<u8> {
         let marker = GrainMarker { lba: U64::new(offset / SECTOR), size: U32::new(len as u32) };
         bytes[..head].copy_from_slice(marker.as_bytes());
         bytes.truncate(head + len);
-        bytes.resize((head + len).next_multiple_of(SECTOR as usize), 0);
+        bytes.resize((head + len).next_multiple_of(to_usize(SECTOR)), 0);
         bytes
     })
 }
@@ -87,10 +88,10 @@ impl StreamWriter {
     fn flush(&mut self) -> Result<()> {
         let Some((number, entries)) = self.current.take() else { return Ok(()) };
         let sector = self.put(marker::GRAIN_TABLE, entries.as_bytes())?;
-        if number as usize >= self.directory.len() {
-            self.directory.resize(number as usize + 1, U32::ZERO);
+        if to_usize(number) >= self.directory.len() {
+            self.directory.resize(to_usize(number) + 1, U32::ZERO);
         }
-        self.directory[number as usize] = sector;
+        self.directory[to_usize(number)] = sector;
         Ok(())
     }
 
@@ -138,7 +139,7 @@ impl Writer for StreamWriter {
         }
         let position = self.end;
         let sector = sector_of(position, self.output.name())?;
-        let (_, entries) = self.current.get_or_insert_with(|| (number, vec![U32::ZERO; GTES as usize]));
+        let (_, entries) = self.current.get_or_insert_with(|| (number, vec![U32::ZERO; to_usize(GTES)]));
         entries[(grain % GTES) as usize] = sector;
         self.end += len;
         Ok(Spot::new(&self.output, position))

@@ -1,6 +1,7 @@
 //! Writing a plain sparse extent: header, descriptor, both directories and all their tables, then the grains in the guest's
 //! order. Tables in whose range nothing is stored are holes of the file.
 
+use crate::to_usize;
 use std::sync::Arc;
 
 use zerocopy::{
@@ -39,7 +40,7 @@ pub(super) fn descriptor_block(create_type: &str, output: &Output, sectors: u64)
     // What comes out of a pipe gets its name later, and readers go by the header.
     let file = if output.is_pipe() { "disk.vmdk".into() } else { output.base_name() };
     let mut text = descriptor::text(create_type, &[format!("RW {sectors} SPARSE \"{file}\"")], sectors).into_bytes();
-    text.resize((DESCRIPTOR_LEN * SECTOR) as usize, 0);
+    text.resize(to_usize(DESCRIPTOR_LEN * SECTOR), 0);
     text
 }
 
@@ -96,7 +97,7 @@ impl Writer for ThinWriter {
         if self.current.as_ref().is_none_or(|(current, _)| *current != number) {
             self.flush()?;
         }
-        let (_, entries) = self.current.get_or_insert_with(|| (number, vec![U32::ZERO; GTES as usize]));
+        let (_, entries) = self.current.get_or_insert_with(|| (number, vec![U32::ZERO; to_usize(GTES)]));
         let position = self.end;
         for index in 0..len.div_ceil(GRAIN * SECTOR) {
             let at = position + index * GRAIN * SECTOR;

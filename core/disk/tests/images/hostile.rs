@@ -118,7 +118,7 @@ fn deflate_data_is_held_to_its_grain() {
     assert!(with(pack(65535)).contains("expands to 65535 bytes, expected 65536"));
     let mut garbage = pack(65536);
     garbage[14] ^= 0x55;
-    assert!(with(garbage).contains("no valid zlib stream"));
+    assert!(with(garbage).contains("is not a valid zlib stream"));
     let mut huge = pack(65536);
     put(&mut huge, 8, &u32::MAX.to_le_bytes());
     assert!(with(huge).contains("a compressed grain of 4294967295 bytes"));

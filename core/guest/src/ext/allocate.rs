@@ -8,6 +8,7 @@ use super::{
     superblock::incompat,
 };
 use crate::error::{Error, Result};
+use reformis_disk::to_usize;
 
 /// Groups that are searched for a place in one run before several are taken.
 const SEARCHED: u64 = 64;
@@ -20,7 +21,7 @@ fn free_run(bitmap: &[u8], end: u64, least: u64, most: u64) -> Option<(u64, u64)
             at += 8;
             continue;
         }
-        let free = (at..end).take_while(|bit| !group::is_set(bitmap, *bit)).take(most as usize).count() as u64;
+        let free = (at..end).take_while(|bit| !group::is_set(bitmap, *bit)).take(to_usize(most)).count() as u64;
         if free >= least && free > 0 {
             return Some((at, free));
         }
@@ -41,7 +42,8 @@ impl Ext {
         let order = || (0..groups).map(move |step| (first + step) % groups);
         let mut left = count;
         let mut runs = Vec::new();
-        for (groups, whole) in [(order().take(SEARCHED as usize).collect::<Vec<_>>(), true), (order().collect(), false)]
+        for (groups, whole) in
+            [(order().take(to_usize(SEARCHED)).collect::<Vec<_>>(), true), (order().collect(), false)]
         {
             for number in groups {
                 if left == 0 {

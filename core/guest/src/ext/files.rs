@@ -10,6 +10,7 @@ use crate::{
     error::{Error, Result},
     node::{New, Owner},
 };
+use reformis_disk::to_usize;
 
 /// Links of a folder that are counted; one that has more states 1.
 const MAX_LINKS: u16 = 65_000;
@@ -24,7 +25,7 @@ impl Ext {
         if inode.has(flags::ENCRYPT) {
             return Err(self.device.unreadable(format!("inode {} is encrypted", inode.number)));
         }
-        let len = inode.size().saturating_sub(offset).min(buf.len() as u64) as usize;
+        let len = to_usize(inode.size().saturating_sub(offset).min(buf.len() as u64));
         let buf = &mut buf[..len];
         buf.fill(0);
         if len == 0 {
@@ -32,7 +33,7 @@ impl Ext {
         }
         if inode.has(flags::INLINE_DATA) {
             let whole = [inode.block(), &self.inline_rest(inode)?].concat();
-            let start = (offset as usize).min(whole.len());
+            let start = to_usize(offset).min(whole.len());
             let end = (start + len).min(whole.len());
             buf[..end - start].copy_from_slice(&whole[start..end]);
             return Ok(len);
@@ -50,7 +51,7 @@ impl Ext {
             }
             let from = start.max(offset);
             let to = (start + run.len * block).min(offset + len as u64);
-            let target = &mut buf[(from - offset) as usize..(to - offset) as usize];
+            let target = &mut buf[to_usize(from - offset)..to_usize(to - offset)];
             self.device.read(run.physical * block + (from - start), target)?;
         }
         Ok(len)
@@ -68,7 +69,7 @@ impl Ext {
                 return Err(Self::too_large(inode.number, inode.size(), stored + MAX_HOLES));
             }
         }
-        let mut bytes = vec![0; inode.size() as usize];
+        let mut bytes = vec![0; to_usize(inode.size())];
         self.read_at(inode, 0, &mut bytes)?;
         Ok(bytes)
     }
@@ -78,7 +79,7 @@ impl Ext {
         // A short one lies where others have their map; it has no blocks but maybe one of attributes.
         let own = u64::from(inode.attribute_block() != 0);
         if inode.size() < 60 && !inode.has(flags::INLINE_DATA) && inode.used_blocks(self.block) == own {
-            return Ok(inode.block()[..inode.size() as usize].to_vec());
+            return Ok(inode.block()[..to_usize(inode.size())].to_vec());
         }
         self.content(inode, 64 << 10)
     }
@@ -151,9 +152,9 @@ impl Ext {
         let count = bytes.len().div_ceil(block) as u64;
         let mut done = 0;
         for run in self.allocate(count, goal)? {
-            let from = done as usize * block;
-            let mut piece = bytes[from..bytes.len().min(from + run.len as usize * block)].to_vec();
-            piece.resize(run.len as usize * block, 0);
+            let from = to_usize(done) * block;
+            let mut piece = bytes[from..bytes.len().min(from + to_usize(run.len) * block)].to_vec();
+            piece.resize(to_usize(run.len) * block, 0);
             self.device.write(run.physical * block as u64, &piece)?;
             map.push(Run { logical: logical + done, ..run });
             done += run.len;
@@ -207,13 +208,13 @@ impl Ext {
         let inside = size % block;
         let mut rest = bytes;
         if inside != 0 {
-            let fitting = rest.len().min((block - inside) as usize);
+            let fitting = rest.len().min(to_usize(block - inside));
             let (now, later) = rest.split_at(fitting);
             match map.block(size / block) {
                 Some(physical) => {
                     let mut last = self.read_block(physical)?;
-                    last[inside as usize..].fill(0);
-                    last[inside as usize..][..fitting].copy_from_slice(now);
+                    last[to_usize(inside)..].fill(0);
+                    last[to_usize(inside)..][..fitting].copy_from_slice(now);
                     self.write_block(physical, &last)?;
                     rest = later;
                 }

@@ -1,5 +1,6 @@
 //! Folders (section "Directory Entries"): blocks of entries, in a row or below an index of hashes.
 
+use reformis_disk::to_usize;
 use std::ops::ControlFlow;
 
 use super::{
@@ -465,7 +466,7 @@ impl Ext {
                 map.push(Run { logical, ..run });
             }
         }
-        let total = map.blocks() as usize;
+        let total = to_usize(map.blocks());
         folder.set_size(total as u64 * self.block as u64);
         folder.set_flag(flags::INDEX, true);
         let index = |hash: u32, block: usize| -> [u8; 8] {

@@ -7,6 +7,7 @@ use super::{
     superblock::{compat, ro_compat},
 };
 use crate::error::Result;
+use reformis_disk::to_usize;
 
 const ORPHAN_MAGIC: u32 = 0x0b10_ca04;
 
@@ -47,7 +48,7 @@ impl Ext {
             let map = self.map(inode)?;
             let size = inode.size();
             let map = self.cut(map, size.div_ceil(self.block as u64))?;
-            let inside = (size % self.block as u64) as usize;
+            let inside = to_usize(size % self.block as u64);
             if let Some(physical) = map.block(size / self.block as u64).filter(|_| inside > 0) {
                 let mut last = self.read_block(physical)?;
                 last[inside..].fill(0);

@@ -8,6 +8,7 @@ use crate::{
     bench::Device,
     error::{Error, Result},
 };
+use reformis_disk::to_usize;
 
 /// The longest folder that is read, in bytes.
 const MAX_FOLDER: usize = 2 << 20;
@@ -85,7 +86,7 @@ impl Fat {
             4085..65_525 => 16,
             _ => 32,
         };
-        let root = if bits == 32 { Root::Chain(le32(44)) } else { Root::Region(root_at, root_len as usize) };
+        let root = if bits == 32 { Root::Chain(le32(44)) } else { Root::Region(root_at, to_usize(root_len)) };
         let table = reserved * bytes_per_sector;
         let volume_id = le32(if bits == 32 { 67 } else { 39 });
         let geometry = Geometry { bits, table, data, cluster, clusters, root, volume_id };
@@ -132,7 +133,7 @@ impl Fat {
                 return Err(self.device.damaged("a chain of its clusters is longer than it can be"));
             }
             let start = bytes.len();
-            bytes.resize(start + cluster_size as usize, 0);
+            bytes.resize(start + to_usize(cluster_size), 0);
             self.read(self.geometry.data + (u64::from(number) - 2) * cluster_size, &mut bytes[start..])?;
             cluster = self.next(number)?;
         }
@@ -195,7 +196,7 @@ impl Fat {
         if (bytes.len() as u64) < entry.size {
             return Err(self.device.damaged(format!("the file '{}' has fewer clusters than bytes", entry.name)));
         }
-        bytes.truncate(entry.size as usize);
+        bytes.truncate(to_usize(entry.size));
         Ok(bytes)
     }
 
@@ -218,12 +219,12 @@ impl Fat {
             };
             let inside = (offset + done) % size;
             let len = (size - inside).min(wanted - done);
-            let part = buf.get_mut(done as usize..(done + len) as usize).unwrap_or_default();
+            let part = buf.get_mut(to_usize(done)..to_usize(done + len)).unwrap_or_default();
             self.read(self.geometry.data + (u64::from(number) - 2) * size + inside, part)?;
             done += len;
             cluster = self.next(number)?;
         }
-        Ok(wanted as usize)
+        Ok(to_usize(wanted))
     }
 
     /// Number of free clusters. The table is looked through in pieces: it may have 1 GiB.
@@ -232,12 +233,12 @@ impl Fat {
         let bits = u64::from(self.geometry.bits);
         let end = self.geometry.clusters + 2;
         let mut piece = vec![0; (PIECE * bits / 8) as usize];
-        for first in (0..end).step_by(PIECE as usize) {
+        for first in (0..end).step_by(to_usize(PIECE)) {
             let count = PIECE.min(end - first);
-            let len = (count * bits).div_ceil(8) as usize;
+            let len = to_usize((count * bits).div_ceil(8));
             let table = piece.get_mut(..len).unwrap_or_default();
             self.read(self.geometry.table + first * bits / 8, table)?;
-            let byte = |at: u64| u32::from(table.get(at as usize).copied().unwrap_or(0));
+            let byte = |at: u64| u32::from(table.get(to_usize(at)).copied().unwrap_or(0));
             for cluster in first.max(2)..first + count {
                 let at = (cluster - first) * bits / 8;
                 let value = match (bits, cluster % 2) {

@@ -1,6 +1,7 @@
 //! Writing FAT, by a library. It takes a sound file system for granted, so all folders on the way are read by our own reader
 //! first, and room is asked for; what it still stumbles over ends the edit, not the program.
 
+use reformis_disk::to_usize;
 use std::{
     io::{self, Read, Seek, SeekFrom, Write},
     panic::{AssertUnwindSafe, catch_unwind},
@@ -26,7 +27,7 @@ fn other(error: Error) -> io::Error {
 
 impl Read for Stream {
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
-        let len = (self.device.size().saturating_sub(self.at)).min(buf.len() as u64) as usize;
+        let len = to_usize((self.device.size().saturating_sub(self.at)).min(buf.len() as u64));
         self.device.read(self.at, &mut buf[..len]).map_err(other)?;
         self.at += len as u64;
         Ok(len)

@@ -1,5 +1,6 @@
 //! Archives of the "newc" kind: a header of 110 hexadecimal digits, a name, and bytes, each padded to four bytes.
 
+use reformis_disk::to_usize;
 use std::{
     collections::BTreeMap,
     io::{self, Read},
@@ -93,7 +94,7 @@ pub(super) fn read(reader: &mut dyn Read, entries: &mut Entries, left: &mut u64)
         let padded = size.next_multiple_of(4);
         let kind = match mode & 0o170_000 {
             0o120_000 if size <= 4096 => {
-                let mut target = vec![0; size as usize];
+                let mut target = vec![0; to_usize(size)];
                 reader.read_exact(&mut target)?;
                 skip(reader, padded - size)?;
                 Kind::Link(String::from_utf8_lossy(&target).into_owned())

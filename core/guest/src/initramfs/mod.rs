@@ -4,6 +4,7 @@
 mod cpio;
 mod source;
 
+use reformis_disk::to_usize;
 use std::{
     io::{self, BufRead, Cursor, Read},
     sync::Arc,
@@ -265,7 +266,7 @@ impl Image {
 
     /// What stands between an image of `len` bytes and an archive that is appended to it.
     pub(crate) fn gap(&self, len: u64) -> usize {
-        let pad = (len.next_multiple_of(4) - len) as usize;
+        let pad = to_usize(len.next_multiple_of(4) - len);
         // LZ4 has no end of its own: four zeros make one.
         if self.parts.last() == Some(&Packing::Lz4) { pad + 4 } else { pad }
     }

@@ -1,5 +1,6 @@
 //! What a physical volume says of itself: its label, its UUID, and copies of the group's metadata. All little-endian.
 
+use reformis_disk::to_usize;
 use zerocopy::{
     FromBytes, Immutable, KnownLayout, Unaligned,
     byteorder::little_endian::{U32, U64},
@@ -63,7 +64,7 @@ fn checksum(bytes: &[u8]) -> u32 {
 /// Reads the label of `device`; `None` when it has none that is sound.
 pub(super) fn read(device: &Device) -> Result<Option<Label>> {
     for sector in 0..SCANNED.min(device.size() / SECTOR) {
-        let mut bytes = [0; SECTOR as usize];
+        let mut bytes = [0; to_usize(SECTOR)];
         device.read(sector * SECTOR, &mut bytes)?;
         let Ok((header, _)) = LabelHeader::read_from_prefix(&bytes) else { continue };
         let sound = &header.id == b"LABELONE"
@@ -98,7 +99,7 @@ fn area(device: &Device, start: u64, size: u64) -> Result<Option<String>> {
     if size <= SECTOR || start.checked_add(size).is_none_or(|end| end > device.size()) {
         return Ok(None);
     }
-    let mut bytes = [0; SECTOR as usize];
+    let mut bytes = [0; to_usize(SECTOR)];
     device.read(start, &mut bytes)?;
     let Ok((header, _)) = AreaHeader::read_from_prefix(&bytes) else { return Ok(None) };
     let (offset, len) = (header.offset.get(), header.len.get());
@@ -110,9 +111,9 @@ fn area(device: &Device, start: u64, size: u64) -> Result<Option<String>> {
     if !sound {
         return Ok(None);
     }
-    let mut text = vec![0; len as usize];
+    let mut text = vec![0; to_usize(len)];
     // The area is a ring behind its header.
-    let first = len.min(size - offset) as usize;
+    let first = to_usize(len.min(size - offset));
     device.read(start + offset, &mut text[..first])?;
     device.read(start + SECTOR, &mut text[first..])?;
     if checksum(&text) != header.checksum.get() {

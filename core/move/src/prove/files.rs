@@ -1,5 +1,6 @@
 //! The files of a landing beside its disks: machine file, manifest, firmware variables.
 
+use reformis_disk::to_usize;
 use std::path::Path;
 
 use reformis_disk::{Storage, source::Links};
@@ -87,7 +88,7 @@ fn digest(storage: &dyn Storage, context: &Context<'_>) -> Result<FileDigest> {
             return Err(reformis_disk::Error::Interrupted.into());
         }
         let len = (storage.len() - at).min(PIECE as u64);
-        let Some(part) = piece.get_mut(..len as usize) else { break };
+        let Some(part) = piece.get_mut(..to_usize(len)) else { break };
         storage.read_at(at, part)?;
         hasher.update(part);
         at += len;

@@ -1,5 +1,6 @@
 //! Disks without a machine: one file, several in an archive, or what can only be read forwards.
 
+use reformis_disk::to_usize;
 use std::{path::Path, sync::Arc};
 
 use reformis_disk::{
@@ -19,7 +20,7 @@ use crate::{
 /// Looks at the start of what can only be read forwards.
 pub(super) fn open_stream(stream: &Stream, path: &Path) -> Result<Target> {
     let id = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
-    let mut head = vec![0; formats::HEAD as usize];
+    let mut head = vec![0; to_usize(formats::HEAD)];
     stream.visit(&mut std::io::empty(), &|_| {}, false, &mut |bytes, _| {
         let filled = wrapped::fill(bytes, &mut head, stream.name(), 0)?;
         head.truncate(filled);

@@ -5,6 +5,7 @@ mod loose;
 mod package;
 pub(crate) mod unpack;
 
+use reformis_disk::to_usize;
 use std::{
     collections::BTreeMap,
     path::{Path, PathBuf},
@@ -321,7 +322,7 @@ fn in_folder(folder: &Path) -> Result<PathBuf> {
 
 /// The first `most` bytes of a storage, or all.
 pub(crate) fn read_text(storage: &dyn Storage, most: u64) -> Result<Vec<u8>> {
-    let mut bytes = vec![0; storage.len().min(most) as usize];
+    let mut bytes = vec![0; to_usize(storage.len().min(most))];
     storage.read_at(0, &mut bytes)?;
     Ok(bytes)
 }

@@ -1,5 +1,6 @@
 //! What can only be read forwards, unpacked into a nameless file, so that it can be read at any place.
 
+use reformis_disk::to_usize;
 use std::{
     io::{self, Read},
     path::{Path, PathBuf},
@@ -157,12 +158,12 @@ impl Digesting {
     /// The digest, after reading what was not read.
     fn finish(&self, cancel: &(dyn Fn() -> bool + Sync)) -> Result<FileDigest> {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut piece = vec![0; GAP as usize];
+        let mut piece = vec![0; to_usize(GAP)];
         while state.0 < self.storage.len() {
             if cancel() {
                 return Err(reformis_disk::Error::Interrupted.into());
             }
-            let len = GAP.min(self.storage.len() - state.0) as usize;
+            let len = to_usize(GAP.min(self.storage.len() - state.0));
             let Some(part) = piece.get_mut(..len) else { break };
             self.storage.read_at(state.0, part)?;
             state.1.update(part);
@@ -189,7 +190,7 @@ impl Storage for Digesting {
         self.storage.read_at(offset, buf)?;
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(gap) = offset.checked_sub(state.0).filter(|gap| (1..=GAP).contains(gap)) {
-            let mut between = vec![0; gap as usize];
+            let mut between = vec![0; to_usize(gap)];
             self.storage.read_at(state.0, &mut between)?;
             state.1.update(&between);
             state.0 = offset;
