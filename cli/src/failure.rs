@@ -90,7 +90,10 @@ pub(crate) fn wrong_usage(kind: clap::error::ErrorKind, message: &str) -> ! {
 pub(crate) fn catch_panics() {
     std::panic::set_hook(Box::new(|panic| {
         let place = panic.location().map(ToString::to_string).unwrap_or_default();
-        let what = panic.payload_as_str().unwrap_or("no words");
+        let what = panic.payload();
+        let what = (what.downcast_ref::<&str>().copied())
+            .or_else(|| what.downcast_ref::<String>().map(String::as_str))
+            .unwrap_or("no words");
         let sentence = format!("a defect in reformis {}, at {place}: {what}", env!("CARGO_PKG_VERSION"));
         let remedy = "The source is untouched. Please report this to the project, as CONTRIBUTING.md says, with the \
                       command and what --log FILE wrote.";

@@ -34,6 +34,11 @@ pub struct ByteSizeError(String);
 impl FromStr for ByteSize {
     type Err = ByteSizeError;
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "fewer digits than would overflow, and a part smaller than its unit"
+    )]
+    #[expect(clippy::string_slice, reason = "cut where a character starts, as it was found there")]
     fn from_str(text: &str) -> Result<Self, Self::Err> {
         let wrong = || ByteSizeError(text.to_string());
         let text = text.trim();

@@ -209,6 +209,7 @@ fn at(offset: Option<u64>) -> String {
 }
 
 /// The system's own sentence without the number that Rust appends.
+#[expect(clippy::string_slice, reason = "cut where the mark was found")]
 fn io_sentence(error: &io::Error) -> String {
     let full = error.to_string();
     match full.find(" (os error") {

@@ -129,6 +129,7 @@ static FORMATS: [Entry; 6] = [
 ];
 
 /// The line of `format`.
+#[expect(clippy::indexing_slicing, reason = "the tables of formats and their layouts are ours and never empty")]
 fn entry(format: Format) -> &'static Entry {
     // The table names every format once, raw last: a test holds it to that.
     FORMATS.iter().find(|entry| entry.format == format).unwrap_or(&FORMATS[FORMATS.len() - 1])
@@ -141,6 +142,7 @@ pub const HEAD: u64 = 8192;
 ///
 /// # Errors
 /// [`ShapeError::NotInName`].
+#[expect(clippy::indexing_slicing, reason = "the tables of formats and their layouts are ours and never empty")]
 pub fn shape_for(path: &Path, asked: Option<Shape>) -> Result<Shape, ShapeError> {
     let extension = path.extension().and_then(|e| e.to_str()).and_then(Format::from_extension);
     match (asked, extension) {

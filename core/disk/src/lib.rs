@@ -4,6 +4,20 @@
 //! stores it, [`formats`] tells its format and opens it, [`overlay`] changes it without touching it, and
 //! [`pipeline`] carries it into a [`pipeline::Writer`]. Nothing here prints, asks the environment or knows a machine.
 
+// What is read here was written by strangers: nothing in it may stop the program. Where one of these is allowed, the
+// function says why it holds.
+#![cfg_attr(
+    not(test),
+    deny(
+        clippy::cast_possible_truncation,
+        clippy::expect_used,
+        clippy::indexing_slicing,
+        clippy::panic,
+        clippy::string_slice,
+        clippy::unwrap_used
+    )
+)]
+
 pub mod budget;
 mod bytesize;
 mod cache;

@@ -82,6 +82,7 @@ impl Overlay {
         Ok(())
     }
 
+    #[expect(clippy::indexing_slicing, reason = "pages and pieces are cut to each other just above")]
     fn write_in_page(&mut self, page: u64, inside: usize, bytes: &[u8]) -> Result<()> {
         let start = page * PAGE;
         let mut before = vec![0; to_usize(PAGE.min(self.size() - start))];
@@ -106,6 +107,7 @@ impl Overlay {
 }
 
 /// Adds `new` to ascending `ranges`, joining what it touches.
+#[expect(clippy::indexing_slicing, reason = "pages and pieces are cut to each other just above")]
 pub fn add_range(ranges: &mut Vec<Range<u64>>, mut new: Range<u64>) {
     let from = ranges.partition_point(|range| range.end < new.start);
     let to = ranges.partition_point(|range| range.start <= new.end);
@@ -120,6 +122,7 @@ impl Disk for Overlay {
         self.base.size()
     }
 
+    #[expect(clippy::indexing_slicing, reason = "pages and pieces are cut to each other just above")]
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         self.base.read_at(offset, buf)?;
         let end = offset + buf.len() as u64;

@@ -166,6 +166,7 @@ impl fmt::Display for Shape {
 impl FromStr for Shape {
     type Err = ShapeError;
 
+    #[expect(clippy::indexing_slicing, reason = "every format has a layout")]
     fn from_str(text: &str) -> Result<Self, ShapeError> {
         let unknown = || ShapeError::Unknown { text: text.into() };
         let (format, layout) = match text.split_once('/') {

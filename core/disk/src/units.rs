@@ -104,6 +104,7 @@ impl<M: UnitMap> UnitDisk<M> {
     }
 
     /// Reads from packed units; the range lies in one piece.
+    #[expect(clippy::indexing_slicing, reason = "the ranges were cut to the buffer and to the unit")]
     fn read_unpacked(&self, number: u64, offset: u64, buf: &mut [u8]) -> Result<()> {
         let piece = self.0.unit() * self.0.packed_units();
         // A whole piece is unpacked where it is wanted.
@@ -122,6 +123,7 @@ impl<M: UnitMap> Disk for UnitDisk<M> {
         self.0.size()
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the ranges were cut to the buffer and to the unit")]
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         check_range(offset, buf.len(), self.size())?;
         let unit = self.0.unit();

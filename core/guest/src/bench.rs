@@ -177,6 +177,7 @@ impl Device {
     }
 
     /// Calls `work` for each run of `len` bytes from `offset`: disk, byte there, and the range of the request.
+    #[expect(clippy::indexing_slicing, reason = "legs name disks of this bench, and ranges are cut to the buffer")]
     fn each(
         &self,
         offset: u64,
@@ -213,6 +214,7 @@ impl Device {
     ///
     /// # Errors
     /// [`Error::Damaged`] behind its end; those of the disk.
+    #[expect(clippy::indexing_slicing, reason = "legs name disks of this bench, and ranges are cut to the buffer")]
     pub fn read(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         let overlays = self.bench.lock();
         self.each(offset, buf.len(), |disk, start, range| Ok(overlays[disk].read_at(start, &mut buf[range])?))
@@ -222,6 +224,7 @@ impl Device {
     ///
     /// # Errors
     /// [`Error::Damaged`] behind its end; those of the disk.
+    #[expect(clippy::indexing_slicing, reason = "legs name disks of this bench, and ranges are cut to the buffer")]
     pub fn write(&self, offset: u64, bytes: &[u8]) -> Result<()> {
         let mut overlays = self.bench.lock();
         self.each(offset, bytes.len(), |disk, start, range| Ok(overlays[disk].write_at(start, &bytes[range])?))

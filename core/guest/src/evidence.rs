@@ -124,6 +124,10 @@ pub(crate) fn compared(before: &[Evidence], after: Vec<Evidence>) -> Vec<Evidenc
 }
 
 /// Walks the chain of the system of number `index` on `hardware`.
+#[expect(
+    clippy::indexing_slicing,
+    reason = "systems name volumes of their own guest, and dependencies modules of their own index"
+)]
 pub(crate) fn walk(guest: &Guest, index: usize, hardware: &Hardware, images: &mut Images) -> Vec<Evidence> {
     let system = &guest.systems[index];
     let mut chain = vec![firmware(guest, hardware), partition(guest, system), loader(system)];
@@ -209,6 +213,10 @@ fn firmware(guest: &Guest, hardware: &Hardware) -> Evidence {
     }
 }
 
+#[expect(
+    clippy::indexing_slicing,
+    reason = "systems name volumes of their own guest, and dependencies modules of their own index"
+)]
 fn partition(guest: &Guest, system: &System) -> Evidence {
     let root = &guest.volumes[system.root];
     let kind = root.kind.map_or("", Volume::name);
@@ -264,6 +272,10 @@ pub(crate) fn image_has(image: &Image, version: &str, path: &str) -> bool {
 }
 
 /// The modules that an image lacks to drive `needs`; or what no module of the kernel drives.
+#[expect(
+    clippy::indexing_slicing,
+    reason = "systems name volumes of their own guest, and dependencies modules of their own index"
+)]
 pub(crate) fn lacking(
     modules: &Modules,
     image: Option<&Image>,

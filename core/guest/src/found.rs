@@ -79,6 +79,7 @@ impl Found {
         Ok(self)
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the end was found in these bytes")]
     fn fill(&mut self) -> Result<()> {
         let Some(device) = &self.device else { return Ok(()) };
         self.kind = volumes::probe(device, 0, device.size())?;
@@ -228,6 +229,7 @@ pub(crate) fn by_place(spec: &str) -> Option<Option<u32>> {
 }
 
 /// Disk (from 0) and partition of a plain name such as `/dev/sda1` or `/dev/nvme0n1p2`.
+#[expect(clippy::string_slice, reason = "the letters were counted, one byte each")]
 pub(crate) fn plain_name(spec: &str) -> Option<(usize, Option<u32>)> {
     let name = spec.strip_prefix("/dev/")?;
     let number = |text: &str| if text.is_empty() { Some(None) } else { text.parse().ok().map(Some) };

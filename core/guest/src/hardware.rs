@@ -70,6 +70,8 @@ impl Hardware {
     }
 
     /// What the system will call a disk, such as `sda`; `None` for a disk that stays behind.
+    #[expect(clippy::cast_possible_truncation, reason = "a letter of 26")]
+    #[expect(clippy::indexing_slicing, reason = "the place is that of a disk of this hardware")]
     pub fn disk_name(&self, disk: usize) -> Option<String> {
         let place = self.place(disk)?;
         let before = self.disks[..disk].iter().flatten().filter(|other| other.prefix == place.prefix).count();

@@ -1,6 +1,20 @@
 //! What a guest keeps on its disks: partitions, volumes, file systems, systems, and whether they boot; read from outside, and
 //! changed through an overlay. Nothing here needs root rights or a mount, and nothing of the guest is run.
 
+// What is read here was written by strangers: nothing in it may stop the program. Where one of these is allowed, the
+// function says why it holds.
+#![cfg_attr(
+    not(test),
+    deny(
+        clippy::cast_possible_truncation,
+        clippy::expect_used,
+        clippy::indexing_slicing,
+        clippy::panic,
+        clippy::string_slice,
+        clippy::unwrap_used
+    )
+)]
+
 mod bench;
 mod boot;
 mod error;

@@ -169,6 +169,7 @@ impl Modules {
 }
 
 /// Whether `name` fits a pattern with `*`, `?` and sets in brackets.
+#[expect(clippy::indexing_slicing, reason = "both places are compared with the lengths before they are used")]
 pub(crate) fn matches(pattern: &str, name: &str) -> bool {
     let (pattern, name) = (pattern.as_bytes(), name.as_bytes());
     let (mut p, mut n) = (0, 0);
@@ -213,6 +214,7 @@ pub(crate) fn matches(pattern: &str, name: &str) -> bool {
 }
 
 /// The length of the set that `pattern` begins with, and whether `byte` is in it.
+#[expect(clippy::indexing_slicing, reason = "both places are compared with the lengths before they are used")]
 fn set(pattern: &[u8], byte: u8) -> Option<(usize, bool)> {
     let end = pattern.iter().position(|byte| *byte == b']')?;
     let mut inside = &pattern[1..end];

@@ -54,15 +54,18 @@ pub struct Partition {
     pub uuid: Option<Uuid>,
 }
 
+#[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes, and an entry of either table its known length")]
 fn le32(bytes: &[u8], at: usize) -> u32 {
     u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap_or_default())
 }
 
+#[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes, and an entry of either table its known length")]
 fn le64(bytes: &[u8], at: usize) -> u64 {
     u64::from_le_bytes(bytes[at..at + 8].try_into().unwrap_or_default())
 }
 
 /// Reads the partition table; `None` when there is none. A partition that reaches beyond the disk is left out.
+#[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes, and an entry of either table its known length")]
 pub(crate) fn read(disk: &dyn Disk) -> Result<Option<(Table, Vec<Partition>)>> {
     if disk.size() < 1024 {
         return Ok(None);
@@ -84,6 +87,7 @@ pub(crate) fn read(disk: &dyn Disk) -> Result<Option<(Table, Vec<Partition>)>> {
 }
 
 /// Whether a sector with the mark of a master boot record is the first of a file system without partitions.
+#[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes, and an entry of either table its known length")]
 fn is_boot_sector(sector: &[u8; 512]) -> bool {
     let has = |at: usize, mark: &[u8]| &sector[at..at + mark.len()] == mark;
     has(3, b"NTFS    ") || has(3, b"-FVE-FS-") || has(3, b"EXFAT   ") || has(54, b"FAT1") || has(82, b"FAT32")
@@ -94,6 +98,7 @@ fn fits(disk: &dyn Disk, start: u64, size: u64) -> bool {
     size > 0 && start.checked_add(size).is_some_and(|end| end <= disk.size())
 }
 
+#[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes, and an entry of either table its known length")]
 fn entry(bytes: &[u8], number: u32, base: u64) -> Option<Partition> {
     let kind = bytes[4];
     let start = base.checked_add(u64::from(le32(bytes, 8)))?.checked_mul(512)?;
@@ -106,6 +111,8 @@ fn is_extended(kind: u8) -> bool {
     matches!(kind, 0x05 | 0x0f | 0x85)
 }
 
+#[expect(clippy::cast_possible_truncation, reason = "numbers of partitions, held to some hundred")]
+#[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes, and an entry of either table its known length")]
 fn primary(disk: &dyn Disk, mbr: &[u8; 512]) -> Result<Vec<Partition>> {
     let mut partitions = Vec::new();
     for index in 0..4 {
@@ -125,6 +132,8 @@ fn primary(disk: &dyn Disk, mbr: &[u8; 512]) -> Result<Vec<Partition>> {
 }
 
 /// Follows the chain of tables that starts at sector `first`; each next one is relative to the first.
+#[expect(clippy::cast_possible_truncation, reason = "numbers of partitions, held to some hundred")]
+#[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes, and an entry of either table its known length")]
 fn logical(disk: &dyn Disk, first: u64, partitions: &mut Vec<Partition>) -> Result<()> {
     let mut at = first;
     for number in 0..MAX_LOGICAL {
@@ -163,6 +172,8 @@ fn gpt(disk: &dyn Disk, sector: u64) -> Result<Option<Vec<Partition>>> {
 }
 
 /// The partitions of the table whose header is `header`; `None` when it or its entries are not what their checksums say.
+#[expect(clippy::cast_possible_truncation, reason = "numbers of partitions, held to some hundred")]
+#[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes, and an entry of either table its known length")]
 fn gpt_at(disk: &dyn Disk, sector: u64, header: &[u8]) -> Result<Option<Vec<Partition>>> {
     let size = le32(header, 12) as usize;
     if &header[..8] != b"EFI PART" || !(92..=512).contains(&size) {

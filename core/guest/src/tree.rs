@@ -135,22 +135,26 @@ impl Tree {
         )
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     fn fs(&self, path: &[Name]) -> (&Fs, usize) {
         let (index, depth) = self.mount_of(path);
         (&self.mounts[index].fs, depth)
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     fn fs_mut(&mut self, path: &[Name]) -> (&mut Fs, usize) {
         let (index, depth) = self.mount_of(path);
         (&mut self.mounts[index].fs, depth)
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     fn stat_at(&self, path: &[Name]) -> Result<Option<Stat>> {
         let (fs, depth) = self.fs(path);
         fs.stat(&path[depth..])
     }
 
     /// The path without links that `path` leads to; the last name need not be there. `follow` follows a link at the end.
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     fn resolve(&self, path: &[u8], follow: bool) -> Result<Vec<Name>> {
         let mut todo: Vec<Name> = names(path).rev().collect();
         let mut done: Vec<Name> = Vec::new();
@@ -221,6 +225,7 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::stat`]; [`Error::WrongKind`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn list(&self, path: impl AsRef<[u8]>) -> Result<Vec<(Vec<u8>, Stat)>> {
         let (found, _) = self.there(path.as_ref(), true)?;
         let (fs, depth) = self.fs(&found);
@@ -239,6 +244,7 @@ impl Tree {
     }
 
     /// The names in a folder, as text, in alphabetical order; none when it is not there.
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub(crate) fn names(&self, path: &str) -> Vec<String> {
         let listed = self.resolve(path.as_bytes(), true).and_then(|found| {
             let (fs, depth) = self.fs(&found);
@@ -258,6 +264,7 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::stat`]; [`Error::WrongKind`]; [`Error::TooLarge`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn read(&self, path: impl AsRef<[u8]>, most: u64) -> Result<Vec<u8>> {
         let (found, stat) = self.there(path.as_ref(), true)?;
         if stat.kind != Kind::File {
@@ -271,6 +278,7 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::read`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub(crate) fn head(&self, path: &str, len: usize) -> Result<Vec<u8>> {
         let (found, _) = self.there(path.as_bytes(), true)?;
         let (fs, depth) = self.fs(&found);
@@ -307,6 +315,7 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::stat`]; [`Error::WrongKind`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn link_target(&self, path: impl AsRef<[u8]>) -> Result<Vec<u8>> {
         let (found, stat) = self.there(path.as_ref(), false)?;
         if stat.kind != Kind::Link {
@@ -320,6 +329,7 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::stat`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn attributes(&self, path: impl AsRef<[u8]>) -> Result<Vec<(String, Vec<u8>)>> {
         let (found, _) = self.there(path.as_ref(), false)?;
         let (fs, depth) = self.fs(&found);
@@ -348,6 +358,7 @@ impl Tree {
     }
 
     /// What something new in `folder` should belong to: the superuser, with the label that neighbours show.
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     fn owner(&mut self, folder: &[Name], is_folder: bool, mode: u16) -> Result<Owner> {
         let mut owner = Owner::root(mode);
         let label = |tree: &Self, path: &[Name]| -> Result<Option<Attribute>> {
@@ -375,6 +386,7 @@ impl Tree {
         Ok(owner)
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     fn create(&mut self, path: &[Name], new: &New<'_>, owner: &Owner) -> Result<()> {
         let (fs, depth) = self.fs_mut(path);
         fs.create(&path[depth..], new, owner)
@@ -393,6 +405,7 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::write`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn write_as(&mut self, path: impl AsRef<[u8]>, bytes: &[u8], mode: u16) -> Result<()> {
         let found = self.resolve(path.as_ref(), true)?;
         if self.stat_at(&found)?.is_some() {
@@ -407,6 +420,7 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::write`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn append(&mut self, path: impl AsRef<[u8]>, bytes: &[u8]) -> Result<()> {
         let (found, _) = self.there(path.as_ref(), true)?;
         let (fs, depth) = self.fs_mut(&found);
@@ -417,6 +431,7 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::write`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn make_folders(&mut self, path: impl AsRef<[u8]>) -> Result<()> {
         let all: Vec<Name> = names(path.as_ref()).collect();
         for depth in 1..=all.len() {
@@ -440,6 +455,7 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::write`]; [`Error::Exists`] when something else is there.
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn link(&mut self, path: impl AsRef<[u8]>, target: impl AsRef<[u8]>) -> Result<()> {
         let found = self.resolve(path.as_ref(), false)?;
         match self.stat_at(&found)? {
@@ -458,6 +474,7 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::stat`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn remove(&mut self, path: impl AsRef<[u8]>) -> Result<()> {
         let (found, _) = self.there(path.as_ref(), false)?;
         if self.mounts.iter().any(|mount| mount.path.starts_with(&found)) {
@@ -472,6 +489,7 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::stat`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn set_owner(&mut self, path: impl AsRef<[u8]>, uid: u32, gid: u32, mode: u16) -> Result<()> {
         let (found, _) = self.there(path.as_ref(), false)?;
         let (fs, depth) = self.fs_mut(&found);
@@ -495,6 +513,7 @@ struct Reader<'t> {
 }
 
 impl Read for Reader<'_> {
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
         let (fs, depth) = self.tree.fs(&self.path);
         let len = fs.read_at(&self.path[depth..], self.at, buf).map_err(io::Error::other)?;

@@ -99,6 +99,7 @@ const MARKS: &[(u64, &[u8], Volume)] = &[
 ///
 /// # Errors
 /// Those of reading.
+#[expect(clippy::indexing_slicing, reason = "a block of the ring has 1024 bytes")]
 pub fn probe(disk: &dyn Disk, start: u64, size: u64) -> Result<Option<Volume>> {
     let len = size.min(68 << 10).min(disk.size().saturating_sub(start));
     let mut head = vec![0; len as usize];

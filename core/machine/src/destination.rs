@@ -161,6 +161,7 @@ pub struct Rules {
 }
 
 /// Bytes of a size such as `2040GiB`.
+#[expect(clippy::string_slice, reason = "cut where the digits end")]
 fn bytes(text: &str) -> Option<u64> {
     let digits = text.find(|c: char| !c.is_ascii_digit())?;
     let unit = text[digits..].trim();
@@ -180,6 +181,7 @@ impl Rules {
 
     /// Whether a name may hold `c`. Every name becomes a file's, so it is of ASCII letters, digits, `.`, `_` and `-` in
     /// any case.
+    #[expect(clippy::indexing_slicing, reason = "the place is one past what was found")]
     pub fn allows(&self, c: char) -> bool {
         let plain = c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '-');
         let Some(set) = &self.name_characters else { return plain };

@@ -1,6 +1,20 @@
 //! Machines without their bytes: the neutral [`Machine`], the files in which hosts keep one, and the
 //! [`Destination`]s that a machine can go to. Nothing here opens a file: readers take bytes, writers return text.
 
+// What is read here was written by strangers: nothing in it may stop the program. Where one of these is allowed, the
+// function says why it holds.
+#![cfg_attr(
+    not(test),
+    deny(
+        clippy::cast_possible_truncation,
+        clippy::expect_used,
+        clippy::indexing_slicing,
+        clippy::panic,
+        clippy::string_slice,
+        clippy::unwrap_used
+    )
+)]
+
 pub mod destination;
 mod device;
 pub mod domain;

@@ -48,6 +48,7 @@ pub struct Entry {
 ///
 /// # Errors
 /// [`Error::Invalid`] for a line that is none, a digest of the wrong length, or an algorithm that is not known.
+#[expect(clippy::cast_possible_truncation, reason = "lines of a file that is at most some MiB long")]
 pub fn parse(bytes: &[u8], file: &str) -> Result<Vec<Entry>> {
     let text = String::from_utf8_lossy(bytes);
     let mut entries = Vec::new();

@@ -1,6 +1,7 @@
 //! What is wrong with a TOML file, as a sentence: an unknown key or word gets the one that was probably meant.
 
 /// The message of `error`, which came from reading `text`: its line, and the nearest word that is known.
+#[expect(clippy::string_slice, reason = "a span of the parser, cut to the text")]
 pub fn explain(text: &str, error: &toml::de::Error) -> String {
     let line = error.span().map(|span| text[..span.start.min(text.len())].matches('\n').count() + 1);
     let message = error.message().trim();

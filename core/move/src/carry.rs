@@ -219,6 +219,10 @@ impl Move<'_> {
     }
 
     /// Streams one disk into its image, while its files are compared with the manifest.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "plans name disks of their own target, and a manifest is the first file"
+    )]
     fn carry_disk(&mut self, planned: &PlannedDisk, holder: &mut Holder, step: &Step) -> Result<Carried> {
         let disk = &self.prepared.target.disks[planned.source];
         let ready = self.prepared.inside.overlays.get(&planned.source).cloned();
@@ -268,6 +272,10 @@ impl Move<'_> {
     }
 
     /// Writes the machine file, what belongs to it, and the manifest.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "plans name disks of their own target, and a manifest is the first file"
+    )]
     fn machine_files(
         &self,
         machine: &Machine,
@@ -326,6 +334,10 @@ impl Move<'_> {
         })
     }
 
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "plans name disks of their own target, and a manifest is the first file"
+    )]
     fn record(&self, planned: &PlannedDisk, carried: Carried, after: &Facts) -> DiskRecord {
         let disk = &self.prepared.target.disks[planned.source];
         DiskRecord {

@@ -49,6 +49,10 @@ pub struct RefitOptions {
 ///
 /// # Errors
 /// [`Error::Refused`] when the system would not boot and that is not accepted; those of [`recast::recast`].
+#[expect(
+    clippy::indexing_slicing,
+    reason = "every destination offers an adapter, and the place was given by this guest"
+)]
 pub fn refit(options: &RefitOptions, context: &Context<'_>) -> Result<Recast> {
     let destination = options.site.destination(&options.destination)?;
     let wishes = inside::wishes(&options.guest)?;
@@ -162,6 +166,10 @@ pub fn patch(options: &PatchOptions, context: &Context<'_>) -> Result<Recast> {
 }
 
 /// The tree of a volume, or of the first system; and what to call it.
+#[expect(
+    clippy::indexing_slicing,
+    reason = "every destination offers an adapter, and the place was given by this guest"
+)]
 pub(crate) fn tree_of(guest: &mut Guest, volume: Option<&str>, path: &str, now: i64) -> Result<(Tree, String)> {
     match volume {
         Some(name) => {

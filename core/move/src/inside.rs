@@ -74,6 +74,7 @@ impl Inside {
 }
 
 /// Makes the guest of `target` ready for the machine `after`, in memory. Disks that can only be read forwards stay closed.
+#[expect(clippy::indexing_slicing, reason = "the places are those of these disks, and a window of two has two")]
 pub(crate) fn make_ready(
     target: &Target,
     brief: &Brief,
@@ -143,6 +144,7 @@ fn wishes_anything(wishes: &Wishes) -> bool {
 }
 
 /// The target's disks in the order in which the guest counts them: by their places, where one kind of controller has all.
+#[expect(clippy::indexing_slicing, reason = "the places are those of these disks, and a window of two has two")]
 pub(crate) fn guests_order(before: &Machine, disks: usize) -> Vec<usize> {
     let mut order: Vec<usize> = (0..disks).collect();
     let devices = &before.disks;
@@ -213,6 +215,7 @@ fn adapter_places(brief: &Brief, destination: &Destination, before: &Machine, af
 }
 
 /// The hardware of a machine as it is described, for a walk that changes nothing.
+#[expect(clippy::indexing_slicing, reason = "the places are those of these disks, and a window of two has two")]
 fn described_hardware(machine: &Machine, table: &Table, keeps_entries: bool) -> Hardware {
     let order = guests_order(machine, machine.disks.len());
     let adapter = |adapter: &Adapter| adapter_place(adapter.model, table, adapter.mac);

@@ -184,7 +184,7 @@ struct Made {
 
 /// Where the result goes.
 enum Place {
-    File(StagedFile),
+    File(Box<StagedFile>),
     Stdout,
 }
 
@@ -281,7 +281,7 @@ impl<'a> Job<'a> {
         };
         let output = Output::with_pieces(staged.file()?, name, Box::new(make_other));
         let writer = formats::create_in(output, &new)?;
-        Ok((Place::File(staged), writer))
+        Ok((Place::File(Box::new(staged)), writer))
     }
 
     /// Gives the result its name, and tells what it is: an image says so itself, a pipe nothing.
@@ -522,6 +522,7 @@ struct Tail<'a> {
 }
 
 impl Read for Tail<'_> {
+    #[expect(clippy::indexing_slicing, reason = "cut to the buffer")]
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
         let len = self.stream.read(buf)?;
         self.len += len as u64;

@@ -41,6 +41,7 @@ pub(super) trait Feed: Send {
 /// Goes through all that `feed` gives. For each block that is not known to be zero, `read` fills a buffer and `work` gets
 /// its bytes, on any thread in any order; `order` gets its outcome and the bytes strictly in the disk's order (`None` and
 /// nothing for a run of zeros); `after` gets what `order` returned and the same bytes, on any thread again.
+#[expect(clippy::indexing_slicing, reason = "a piece is never longer than the block of its buffer")]
 pub(super) fn ordered<W: Send, P: Send>(
     feed: impl Feed,
     read: impl Fn(Piece, &mut [u8]) -> Result<()> + Sync,

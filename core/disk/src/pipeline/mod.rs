@@ -126,6 +126,7 @@ enum Run {
 
 impl Run {
     /// What is stored of it, where `block` is the whole block.
+    #[expect(clippy::indexing_slicing, reason = "the ranges were made from this very block")]
     fn bytes<'a>(&'a self, block: &'a [u8]) -> &'a [u8] {
         match self {
             Self::Plain(range) => &block[range.clone()],
@@ -135,6 +136,7 @@ impl Run {
 }
 
 /// What is to be stored of the block `bytes` at `offset`, in pieces of `unit` bytes.
+#[expect(clippy::indexing_slicing, reason = "the ranges were made from this very block")]
 fn runs_of(offset: u64, bytes: &[u8], unit: usize, encoder: Option<&Encoder>) -> Vec<Run> {
     let runs = zeros::data_runs(bytes, unit).into_iter();
     let Some(encode) = encoder else { return runs.map(Run::Plain).collect() };
@@ -396,6 +398,7 @@ pub fn compare(left: &dyn Disk, right: &dyn Disk, allowed: &[Range<u64>], watch:
 }
 
 /// The first position at which the two blocks, which lie at `start`, differ outside `allowed`.
+#[expect(clippy::indexing_slicing, reason = "the ranges were made from this very block")]
 fn difference_outside(start: u64, left: &[u8], right: &[u8], allowed: &[Range<u64>]) -> Option<u64> {
     let mut index = 0;
     while index < left.len() {

@@ -21,6 +21,7 @@ pub(super) struct Extensions {
 
 impl Extensions {
     /// Reads what follows the header, whose length is `at`, inside the first cluster.
+    #[expect(clippy::indexing_slicing, reason = "the head has eight bytes")]
     pub(super) fn read(storage: &dyn Storage, mut at: u64, cluster: u64) -> Result<Self> {
         let mut extensions = Self::default();
         // A small image may end with its header, and its list then too.

@@ -76,6 +76,10 @@ struct Header {
 }
 
 impl Header {
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "a table holds an entry for each of its clusters, and the place is taken modulo their number"
+    )]
     fn read(storage: &dyn Storage) -> Result<Self> {
         let path = storage.name().to_string();
         let damaged = |offset: u64, what: String| Err(Error::damaged(&path, offset, what));
@@ -319,6 +323,11 @@ impl Qcow2Map {
     }
 
     /// How cluster `number` is stored, checked against the file.
+    #[expect(clippy::cast_possible_truncation, reason = "the lower half is meant")]
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "a table holds an entry for each of its clusters, and the place is taken modulo their number"
+    )]
     fn lookup(&self, table: &[u64], number: u64) -> Result<Cluster> {
         let index = to_usize(number % self.l2_entries() * self.words());
         let entry = table[index];
@@ -442,6 +451,10 @@ impl UnitMap for Qcow2Map {
         self.subclusters
     }
 
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "a table holds an entry for each of its clusters, and the place is taken modulo their number"
+    )]
     fn span_at(&self, number: u64) -> Result<Span> {
         let (cluster, first) = (number / self.subclusters, number % self.subclusters);
         let entries = self.l2_entries();

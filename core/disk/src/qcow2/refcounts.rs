@@ -31,6 +31,7 @@ impl Refcounts {
     }
 
     /// Adds a reference to `cluster`.
+    #[expect(clippy::indexing_slicing, reason = "the table was grown to hold the place just above")]
     pub(super) fn add(&mut self, cluster: u64) {
         let Some(counts) = &mut self.counts else { return };
         let index = to_usize(cluster - self.first);

@@ -166,6 +166,7 @@ impl Qcow2Writer {
         Ok(at)
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the table was grown to hold the place")]
     fn set_l1(&mut self, index: u64, at: u64) -> Result<()> {
         if index >= MAX_L1 {
             self.check_size((index + 1) * self.covers())?;
@@ -234,6 +235,7 @@ impl Writer for Qcow2Writer {
         Some(Arc::new(move |_, unit| compressed::pack(squeeze, unit, cluster)))
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the table was grown to hold the place")]
     fn place(&mut self, offset: u64, len: u64) -> Result<Spot> {
         if let Some(data_at) = self.full {
             return Ok(Spot::new(&self.output, data_at + offset));
@@ -258,6 +260,7 @@ impl Writer for Qcow2Writer {
         Ok(Spot::new(&self.output, position + inside))
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the table was grown to hold the place")]
     fn place_encoded(&mut self, offset: u64, _plain: u64, len: u64) -> Result<Spot> {
         self.begin_l2(offset / self.covers())?;
         let at = self.give_room(len)?;
@@ -269,6 +272,10 @@ impl Writer for Qcow2Writer {
         Ok(Spot::new(&self.output, at))
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "sizes that the format was checked to hold when the writer was made"
+    )]
     fn finish(&mut self, size: u64) -> Result<()> {
         self.check_size(size)?;
         self.flush_l2()?;

@@ -182,12 +182,14 @@ impl Storage for MemberStorage {
         self.archive.storage.identity()
     }
 
+    #[expect(clippy::string_slice, reason = "cut behind a slash that was found")]
     fn sibling(&self, name: &str, _: Links) -> Result<Arc<dyn Storage>> {
         // A name that climbs finds no member: none has such a name.
         let folder = self.own_name.rfind('/').map_or("", |end| &self.own_name[..=end]);
         self.archive.member(&format!("{folder}{name}"))
     }
 
+    #[expect(clippy::string_slice, reason = "cut behind a slash that was found")]
     fn neighbours(&self) -> Result<Vec<String>> {
         let folder = self.own_name.rfind('/').map_or("", |end| &self.own_name[..=end]);
         let names = self.archive.members.iter().filter_map(|member| member.name.strip_prefix(folder));

@@ -20,6 +20,7 @@ impl<'a> Cursor<'a> {
 }
 
 impl Read for Cursor<'_> {
+    #[expect(clippy::indexing_slicing, reason = "cut to the buffer just above")]
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
         let len = (buf.len() as u64).min(self.storage.len().saturating_sub(self.at));
         if len > self.budget {

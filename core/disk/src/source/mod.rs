@@ -95,6 +95,7 @@ pub(crate) fn read_vec(storage: &dyn Storage, offset: u64, len: usize, what: &st
 }
 
 /// Reads a table of `count` entries of `N` bytes; what is read takes no more memory than the table, and little beside it.
+#[expect(clippy::indexing_slicing, reason = "a part is never longer than the piece")]
 pub(crate) fn read_entries<const N: usize, T>(
     storage: &dyn Storage,
     offset: u64,

@@ -14,6 +14,7 @@ use crate::{
 ///
 /// # Errors
 /// [`Error::Damaged`] when `path` is not the first piece, or one between two others is not there; those of opening them.
+#[expect(clippy::indexing_slicing, reason = "there is a first piece, and it starts at zero")]
 pub(super) fn find(path: &Path) -> Result<Option<Pieces>> {
     let (Some(stem), Some(digits)) = (path.file_stem(), path.extension().and_then(|e| e.to_str())) else {
         return Ok(None);
@@ -79,6 +80,7 @@ impl Pieces {
         Self { name, pieces, len }
     }
 
+    #[expect(clippy::indexing_slicing, reason = "there is a first piece, and it starts at zero")]
     fn piece_at(&self, offset: u64) -> &(u64, Arc<dyn Storage>) {
         &self.pieces[self.pieces.partition_point(|(start, _)| *start <= offset) - 1]
     }

@@ -124,6 +124,7 @@ impl<'a> Forward<'a> {
 }
 
 impl Read for Forward<'_> {
+    #[expect(clippy::indexing_slicing, reason = "never more was read than the buffer holds")]
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
         let len = to_usize((buf.len() as u64).min(self.storage.len() - self.at));
         self.storage.read_at(self.at, &mut buf[..len]).map_err(|error| io::Error::other(error.to_string()))?;
@@ -141,6 +142,7 @@ const PIECE: usize = 64 << 10;
 ///
 /// # Errors
 /// [`Error::Damaged`] when the stream ends early or is broken.
+#[expect(clippy::indexing_slicing, reason = "never more was read than the buffer holds")]
 pub fn fill(stream: &mut dyn Read, buf: &mut [u8], name: &str, at: u64) -> Result<usize> {
     let mut filled = 0;
     while filled < buf.len() {
@@ -162,6 +164,7 @@ pub fn fill(stream: &mut dyn Read, buf: &mut [u8], name: &str, at: u64) -> Resul
 ///
 /// # Errors
 /// [`Error::Damaged`] when the stream ends early or is broken; those of writing; [`Error::Interrupted`].
+#[expect(clippy::indexing_slicing, reason = "never more was read than the buffer holds")]
 pub fn spool(mut stream: impl Read, file: &File, name: &str, watch: &Watch<'_>) -> Result<u64> {
     let mut piece = vec![0; PIECE];
     let mut at = 0;

@@ -86,6 +86,7 @@ pub(super) struct Header {
 
 impl Header {
     /// What an old header says, in the fields of this one.
+    #[expect(clippy::cast_possible_truncation, reason = "the length of a small structure")]
     pub(super) fn from_old(old: &OldHeader) -> Self {
         let table_at = size_of::<OldHeader>() as u32;
         Self {

@@ -131,6 +131,10 @@ impl Map {
 }
 
 /// Fails when two blocks of the disk are said to lie in one block of the file.
+#[expect(
+    clippy::indexing_slicing,
+    reason = "the table has an entry for every block of the disk, or the disk was refused"
+)]
 fn check_once(table: &[u32], path: &str, table_at: u64) -> Result<()> {
     let mut stored: Vec<u32> = table.iter().copied().filter(|&entry| entry < ZERO).collect();
     stored.sort_unstable();
@@ -159,6 +163,10 @@ impl UnitMap for Map {
         self.below.as_ref()
     }
 
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "the table has an entry for every block of the disk, or the disk was refused"
+    )]
     fn span_at(&self, number: u64) -> Result<Span> {
         let entry = self.table[to_usize(number)];
         match entry {

@@ -39,6 +39,10 @@ struct VdiWriter {
 ///
 /// # Errors
 /// No room for a full image.
+#[expect(
+    clippy::cast_possible_truncation,
+    reason = "numbers of blocks that were checked to fit when the writer was made"
+)]
 pub fn create(output: Output, image: &NewImage) -> Result<Box<dyn Writer>> {
     // The table stands before the blocks, so that its length, and the size, has to be known.
     let blocks = image.size.unwrap_or(0).div_ceil(BLOCK);
@@ -58,6 +62,7 @@ impl Writer for VdiWriter {
         UNIT
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the table was made for the size of the disk")]
     fn place(&mut self, offset: u64, _len: u64) -> Result<Spot> {
         let entry = &mut self.table[(offset / BLOCK) as usize];
         if entry.get() == FREE {
@@ -68,6 +73,11 @@ impl Writer for VdiWriter {
         Ok(Spot::new(&self.output, position))
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "numbers of blocks that were checked to fit when the writer was made"
+    )]
+    #[expect(clippy::indexing_slicing, reason = "the table was made for the size of the disk")]
     fn finish(&mut self, size: u64) -> Result<()> {
         self.output.set_len(self.data_at + u64::from(self.stored) * BLOCK)?;
         self.output.write(self.table.as_bytes(), TABLE_AT)?;

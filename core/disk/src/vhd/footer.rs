@@ -93,6 +93,7 @@ pub(super) const RELATIVE: [u8; 4] = *b"W2ru";
 pub(super) const ABSOLUTE: [u8; 4] = *b"W2ku";
 
 /// The checksum of both: the complement of the sum of all bytes but those of the checksum itself, at `at`.
+#[expect(clippy::indexing_slicing, reason = "structures of a known length")]
 pub(super) fn checksum(bytes: &[u8], at: usize) -> u32 {
     let sum = |bytes: &[u8]| bytes.iter().map(|&byte| u32::from(byte)).fold(0, u32::wrapping_add);
     !sum(&bytes[..at]).wrapping_add(sum(&bytes[at + 4..]))
@@ -104,6 +105,7 @@ pub(super) const DYNAMIC_CHECKSUM_AT: usize = 36;
 
 impl Geometry {
     /// The appendix "CHS Calculation", for a disk of so many sectors.
+    #[expect(clippy::cast_possible_truncation, reason = "the geometry is held to the bounds of its fields just above")]
     pub(super) fn for_sectors(sectors: u64) -> Self {
         let total = sectors.min(65535 * 16 * 255);
         let (mut spt, mut heads, mut tracks);

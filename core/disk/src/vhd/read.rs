@@ -169,6 +169,10 @@ struct Map {
 }
 
 impl Map {
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "the table has an entry for every block of the disk, and a bitmap a bit for every sector of a block"
+    )]
     fn open(
         storage: Arc<dyn Storage>,
         header: &DynamicHeader,
@@ -226,6 +230,10 @@ impl UnitMap for Map {
         self.below.as_ref()
     }
 
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "the table has an entry for every block of the disk, and a bitmap a bit for every sector of a block"
+    )]
     fn span_at(&self, number: u64) -> Result<Span> {
         let per_block = self.block / self.unit();
         let (block, first) = (number / per_block, number % per_block);

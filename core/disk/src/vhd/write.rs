@@ -83,6 +83,10 @@ impl VhdWriter {
         }
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "at most 2040 GiB, checked when the writer was made; the stamp lasts until 2136"
+    )]
     fn footer(&self, size: u64) -> Footer {
         let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(EPOCH, |d| d.as_secs());
         let full = self.full;
@@ -115,6 +119,11 @@ impl Writer for VhdWriter {
         UNIT
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "at most 2040 GiB, checked when the writer was made; the stamp lasts until 2136"
+    )]
+    #[expect(clippy::indexing_slicing, reason = "the table was grown to hold the block")]
     fn place(&mut self, offset: u64, _len: u64) -> Result<Spot> {
         if self.full {
             return Ok(Spot::new(&self.output, offset));
@@ -131,6 +140,10 @@ impl Writer for VhdWriter {
         Ok(Spot::new(&self.output, position))
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "at most 2040 GiB, checked when the writer was made; the stamp lasts until 2136"
+    )]
     fn finish(&mut self, size: u64) -> Result<()> {
         check_size(self.output.name(), Format::Vhd, size)?;
         let footer = self.footer(size);

@@ -101,6 +101,7 @@ pub(super) fn replay(storage: Arc<dyn Storage>, header: &Header) -> Result<Arc<d
 }
 
 /// All entries with a right checksum that belong to this log.
+#[expect(clippy::indexing_slicing, reason = "entries were cut to the log, and sectors to their length")]
 fn sound_entries(log: &[u8], guid: &[u8; 16]) -> Vec<Entry> {
     let mut entries = Vec::new();
     // Entries do not overlap, so an honest log is looked through once; the rest of the budget is for stale ones.
@@ -154,6 +155,7 @@ struct Patched {
 
 impl Patched {
     /// Takes over the writes of an entry; `None` when it contradicts itself.
+    #[expect(clippy::indexing_slicing, reason = "entries were cut to the log, and sectors to their length")]
     fn apply(&mut self, entry: &Entry) -> Option<()> {
         let count = entry.header.descriptor_count.get() as usize;
         let head = size_of::<EntryHeader>();
@@ -211,6 +213,7 @@ impl Storage for Patched {
         self.storage.allocated()
     }
 
+    #[expect(clippy::indexing_slicing, reason = "entries were cut to the log, and sectors to their length")]
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         crate::source::require(self, offset, buf.len() as u64, "a read")?;
         let inside = to_usize(self.storage.len().saturating_sub(offset).min(buf.len() as u64));

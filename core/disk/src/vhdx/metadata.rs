@@ -75,6 +75,8 @@ pub(super) struct Metadata {
 
 impl Metadata {
     /// Reads the region at `at`.
+    #[expect(clippy::cast_possible_truncation, reason = "sizes that the format bounds far below 4 GiB")]
+    #[expect(clippy::indexing_slicing, reason = "the item was read with its eight bytes")]
     pub(super) fn read(storage: &dyn Storage, at: u64, len: u64) -> Result<Self> {
         let path = storage.name();
         let damaged = |what: String| Error::damaged(path, at, what);
@@ -151,6 +153,7 @@ impl Metadata {
     }
 
     /// The region's bytes, up to the end of its items.
+    #[expect(clippy::cast_possible_truncation, reason = "sizes that the format bounds far below 4 GiB")]
     pub(super) fn to_bytes(&self) -> Vec<u8> {
         let flags = if self.full { LEAVE_ALLOCATED } else { 0 };
         let parameters = [(self.block as u32).to_le_bytes(), flags.to_le_bytes()].concat();

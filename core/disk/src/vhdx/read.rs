@@ -71,6 +71,10 @@ struct Map {
 }
 
 impl Map {
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "the table has an entry for every block of the disk, and a bitmap a bit for every sector of a chunk"
+    )]
     fn open(storage: Arc<dyn Storage>) -> Result<Self> {
         let path = storage.name().to_string();
         let unsupported = |what: &str| Err(Error::Unsupported { path: path.clone(), what: what.into() });
@@ -112,6 +116,10 @@ impl Map {
     }
 
     /// Fails when two blocks are said to overlap in the file.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "the table has an entry for every block of the disk, and a bitmap a bit for every sector of a chunk"
+    )]
     fn check_once(&self, table_at: u64) -> Result<()> {
         let blocks = self.metadata.size.div_ceil(self.metadata.block);
         let entry = |number| self.table[to_usize(table::index(number, self.ratio))];
@@ -152,6 +160,10 @@ impl Map {
 
     /// Which of the sectors of block `number` from `first` (counted in the block) on are here: how many alike, and
     /// whether they are.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "the table has an entry for every block of the disk, and a bitmap a bit for every sector of a chunk"
+    )]
     fn sectors_here(&self, number: u64, first: u64) -> Result<(u64, bool)> {
         let per_block = self.metadata.block / self.unit();
         let entry = self.table[to_usize(table::bitmap_index(number, self.ratio))];
@@ -236,6 +248,10 @@ impl UnitMap for Map {
         self.below.as_ref()
     }
 
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "the table has an entry for every block of the disk, and a bitmap a bit for every sector of a chunk"
+    )]
     fn span_at(&self, number: u64) -> Result<Span> {
         let per_block = self.metadata.block / self.unit();
         let (block, first) = (number / per_block, number % per_block);

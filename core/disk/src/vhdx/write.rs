@@ -100,6 +100,7 @@ impl VhdxWriter {
     }
 
     /// First byte of block `number` in the file; it is given one when it has none.
+    #[expect(clippy::indexing_slicing, reason = "the table was made for the size of the disk")]
     fn block(&mut self, number: u64) -> u64 {
         let entry = &mut self.table[to_usize(table::index(number, self.ratio))];
         if entry.get() == state::NOT_PRESENT {
@@ -109,6 +110,7 @@ impl VhdxWriter {
         entry.get() & table::OFFSET_MASK
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "lengths that are ours and small")]
     fn write_headers(&self) -> Result<()> {
         let (file_guid, data_guid) = (Uuid::new_v4().to_bytes_le(), Uuid::new_v4().to_bytes_le());
         for (index, at) in HEADERS_AT.into_iter().enumerate() {
@@ -127,6 +129,7 @@ impl VhdxWriter {
         Ok(())
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "lengths that are ours and small")]
     fn write_regions(&self, table_at: u64) -> Result<()> {
         let entry = |guid: Uuid, at: u64, len: u64| RegionEntry {
             guid: guid.to_bytes_le(),
@@ -147,6 +150,7 @@ impl VhdxWriter {
     }
 
     /// Writes a structure that is filled up to `len` with zeros and checked as a whole.
+    #[expect(clippy::indexing_slicing, reason = "the table was made for the size of the disk")]
     fn write_checked(&self, structure: &[u8], len: usize, at: u64) -> Result<()> {
         let mut bytes = structure.to_vec();
         bytes.resize(len, 0);

@@ -219,6 +219,7 @@ impl UnitMap for Map {
         self.below.as_ref()
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the place is taken modulo the length of the table")]
     fn span_at(&self, number: u64) -> Result<Span> {
         let index = number / DATASTORE_GTES;
         let Some(table) = self.table(index)? else {

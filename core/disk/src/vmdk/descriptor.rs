@@ -79,6 +79,7 @@ impl Descriptor {
     ///
     /// # Errors
     /// [`Error::Damaged`] when it is not a descriptor or a number in it is none.
+    #[expect(clippy::indexing_slicing, reason = "the end was found in these bytes")]
     pub fn parse(bytes: &[u8], path: &str, offset: u64) -> Result<Self> {
         let end = bytes.iter().position(|&b| b == 0).unwrap_or(bytes.len());
         let text = String::from_utf8_lossy(&bytes[..end]);
@@ -124,6 +125,7 @@ impl Descriptor {
 }
 
 /// The text for a new disk of `sectors` of the kind `create_type`, whose parts lie as the lines `extents` say.
+#[expect(clippy::cast_possible_truncation, reason = "any 32 of the random bits will do")]
 pub(super) fn text(create_type: &str, extents: &[String], sectors: u64) -> String {
     // What starts with the content's digest on other hosts is random here: it has to differ, and to be neither of two
     // values that mean something.

@@ -143,6 +143,8 @@ pub(super) fn read_directories(
 }
 
 /// The grain directory at `sector`, as the field at `field_at` says: checked to lie in the file, each table once.
+#[expect(clippy::cast_possible_truncation, reason = "a directory of at most 16 MiB")]
+#[expect(clippy::indexing_slicing, reason = "a window of two has two")]
 fn read_directory(storage: &dyn Storage, header: &SparseHeader, sector: u64, field_at: u64) -> Result<Vec<u32>> {
     let tables = header.capacity.get().div_ceil(header.grain_size.get() * GTES);
     let at = sector.checked_mul(SECTOR).ok_or_else(|| {

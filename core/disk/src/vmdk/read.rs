@@ -160,6 +160,10 @@ impl SparseMap {
 
     /// Grain tables from `index` on in which nothing is stored, as far as that is known without reading them: none is there,
     /// or they lie in a hole of the file.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "the directory has an entry for every table of the disk, and a table has all its grains"
+    )]
     fn empty_tables(&self, index: u64) -> u64 {
         let mut hole = 0..0;
         let mut is_empty = |&&sector: &&u32| {
@@ -178,6 +182,10 @@ impl SparseMap {
 
     /// Fails when a plain grain of this table lies on one seen before. A compressed grain carries its own place, so
     /// there a wrong pointer shows when it is read.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "the directory has an entry for every table of the disk, and a table has all its grains"
+    )]
     fn check_overlaps(&self, index: u64, table: &[u32], at: u64) -> Result<()> {
         let Some(seen) = &self.seen else { return Ok(()) };
         let mut seen = seen.lock().unwrap_or_else(PoisonError::into_inner);
@@ -220,6 +228,10 @@ impl SparseMap {
         Ok(Grain::At(sector))
     }
 
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "the directory has an entry for every table of the disk, and a table has all its grains"
+    )]
     fn lookup(&self, number: u64) -> Result<Grain> {
         match self.table(number / GTES)? {
             Some(table) => self.decode(number, table[(number % GTES) as usize]),
@@ -232,6 +244,10 @@ impl SparseMap {
         SCRATCH.with_borrow_mut(|scratch| self.inflate_with(scratch, number, sector, out))
     }
 
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "the directory has an entry for every table of the disk, and a table has all its grains"
+    )]
     fn inflate_with(&self, scratch: &mut Scratch, number: u64, sector: u64, out: &mut [u8]) -> Result<()> {
         let path = self.storage.name();
         let at = sector * SECTOR;
@@ -329,6 +345,10 @@ impl UnitMap for SparseMap {
         self.grain()
     }
 
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "the directory has an entry for every table of the disk, and a table has all its grains"
+    )]
     fn span_at(&self, number: u64) -> Result<Span> {
         let (index, first) = (number / GTES, number % GTES);
         if self.tables.find(index).is_none() {

@@ -23,6 +23,8 @@ impl GrainStarts {
     }
 
     /// Adds a grain that starts at sector `start`; false when it overlaps one added before.
+    #[expect(clippy::cast_possible_truncation, reason = "smaller than a grain, which is at most 4096 sectors")]
+    #[expect(clippy::indexing_slicing, reason = "the place is taken modulo the length of the group")]
     pub(super) fn add(&mut self, start: u64) -> bool {
         let (cell, inside) = (start / self.grain, (start % self.grain) as u16);
         let before = cell.checked_sub(1).map_or(0, |cell| self.get(cell));
@@ -37,6 +39,7 @@ impl GrainStarts {
         true
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the place is taken modulo the length of the group")]
     fn get(&self, cell: u64) -> u16 {
         self.groups.get(&(cell / CELLS)).map_or(0, |group| group[(cell % CELLS) as usize])
     }

@@ -52,6 +52,8 @@ thread_local! {
 }
 
 /// A grain with its marker before it, filled up to whole sectors.
+#[expect(clippy::cast_possible_truncation, reason = "a packed grain and a table of known sizes")]
+#[expect(clippy::indexing_slicing, reason = "the room was made for it just above")]
 fn encode(offset: u64, grain: &[u8]) -> Vec<u8> {
     if grain.len() < to_usize(GRAIN * SECTOR) {
         // The last grain of a disk: some readers take nothing but whole ones.
@@ -85,6 +87,7 @@ impl StreamWriter {
         sector_of(at, self.output.name())
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the room was made for it just above")]
     fn flush(&mut self) -> Result<()> {
         let Some((number, entries)) = self.current.take() else { return Ok(()) };
         let sector = self.put(marker::GRAIN_TABLE, entries.as_bytes())?;
@@ -104,6 +107,7 @@ impl StreamWriter {
 }
 
 /// The header of a disk of `sectors`, which is its footer too.
+#[expect(clippy::cast_possible_truncation, reason = "a packed grain and a table of known sizes")]
 fn header(sectors: u64, gd_offset: u64) -> SparseHeader {
     SparseHeader {
         magic: MAGIC,
@@ -131,6 +135,7 @@ impl Writer for StreamWriter {
         Some(Arc::new(|offset, grain| Some(encode(offset, grain))))
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the room was made for it just above")]
     fn place(&mut self, offset: u64, len: u64) -> Result<Spot> {
         let grain = offset / self.unit();
         let number = grain / GTES;

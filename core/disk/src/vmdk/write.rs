@@ -91,6 +91,7 @@ impl Writer for ThinWriter {
         GRAIN * SECTOR
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the place is taken modulo the length of the table")]
     fn place(&mut self, offset: u64, len: u64) -> Result<Spot> {
         let grain = offset / self.unit();
         let number = grain / GTES;
@@ -107,6 +108,7 @@ impl Writer for ThinWriter {
         Ok(Spot::new(&self.output, position))
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "places that were checked to fit when the writer was made")]
     fn finish(&mut self, _size: u64) -> Result<()> {
         self.flush()?;
         self.output.set_len(self.end)?;

@@ -14,6 +14,10 @@ use reformis_disk::to_usize;
 const SEARCHED: u64 = 64;
 
 /// The first free run of at least `least` blocks below `end`, at most `most` long.
+#[expect(
+    clippy::indexing_slicing,
+    reason = "a bitmap has a bit for every block of its group, and an inode has its 128 bytes"
+)]
 fn free_run(bitmap: &[u8], end: u64, least: u64, most: u64) -> Option<(u64, u64)> {
     let mut at = 0;
     while at < end {
@@ -62,6 +66,7 @@ impl Ext {
         Ok(runs)
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "counts of a group and an inode, which have 32 bits")]
     fn allocate_in(&mut self, mut group: Group, left: &mut u64, least: u64, runs: &mut Vec<Run>) -> Result<()> {
         let mut bitmap = self.block_bitmap(&group)?;
         let (start, end) = (self.group_start(group.number), self.group_blocks(group.number));
@@ -108,6 +113,7 @@ impl Ext {
     }
 
     /// Gives back a run of blocks.
+    #[expect(clippy::cast_possible_truncation, reason = "counts of a group and an inode, which have 32 bits")]
     pub(super) fn free_run(&mut self, first: u64, len: u64) -> Result<()> {
         self.check_blocks(first, len, "a file")?;
         let mut at = first;
@@ -151,6 +157,10 @@ impl Ext {
     }
 
     /// Makes an inode's map an empty one, of the kind that new files have here.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "a bitmap has a bit for every block of its group, and an inode has its 128 bytes"
+    )]
     pub(super) fn start_map(&self, inode: &mut Inode) {
         let extents = self.sb.has_incompat(incompat::EXTENTS);
         inode.set_flag(flags::EXTENTS, extents);
@@ -171,6 +181,7 @@ impl Ext {
 
     /// Takes a free inode in the group of the inode `near`, or where there is one; it is all zero but for its number, its
     /// mode, its generation, and the times.
+    #[expect(clippy::cast_possible_truncation, reason = "counts of a group and an inode, which have 32 bits")]
     pub(super) fn allocate_inode(&mut self, near: u32, mode: u16) -> Result<Inode> {
         let groups = self.sb.groups();
         let (first, _) = self.inode_place(near);
@@ -209,6 +220,11 @@ impl Ext {
         Err(self.no_room("inodes", 1, self.sb.s_free_inodes_count.get().into()))
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "counts of a group and an inode, which have 32 bits")]
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "a bitmap has a bit for every block of its group, and an inode has its 128 bytes"
+    )]
     fn new_inode(&self, number: u32, mode: u16, generation: u32) -> Inode {
         let mut inode = Inode { number, raw: vec![0; self.sb.inode_size()] };
         inode.set_mode(mode);
@@ -221,6 +237,7 @@ impl Ext {
     }
 
     /// Gives an inode back, whose blocks are given back already.
+    #[expect(clippy::cast_possible_truncation, reason = "counts of a group and an inode, which have 32 bits")]
     pub(super) fn free_inode(&mut self, inode: &mut Inode) -> Result<()> {
         let is_folder = inode.is_folder();
         let (number, index) = self.inode_place(inode.number);

@@ -53,6 +53,10 @@ impl Attribute {
     }
 
     /// The hash of an entry in a block (Linux, `fs/ext4/xattr.c`).
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "offsets and lengths were checked against the room when the attributes were read, or laid out to fit it"
+    )]
     fn hash(&self) -> u32 {
         // The kernel takes the characters of the name without a sign.
         let name = self.name.iter().fold(0_u32, |hash, byte| hash.rotate_left(5) ^ u32::from(*byte));
@@ -64,15 +68,27 @@ impl Attribute {
     }
 }
 
+#[expect(
+    clippy::indexing_slicing,
+    reason = "offsets and lengths were checked against the room when the attributes were read, or laid out to fit it"
+)]
 fn le16(bytes: &[u8], at: usize) -> usize {
     bytes.get(at..at + 2).map_or(0, |two| u16::from_le_bytes([two[0], two[1]]).into())
 }
 
+#[expect(
+    clippy::indexing_slicing,
+    reason = "offsets and lengths were checked against the room when the attributes were read, or laid out to fit it"
+)]
 fn le32(bytes: &[u8], at: usize) -> u32 {
     bytes.get(at..at + 4).map_or(0, |four| u32::from_le_bytes([four[0], four[1], four[2], four[3]]))
 }
 
 /// Reads entries from `first` of `bytes`; values are counted from `base`.
+#[expect(
+    clippy::indexing_slicing,
+    reason = "offsets and lengths were checked against the room when the attributes were read, or laid out to fit it"
+)]
 fn entries(ext: &Ext, bytes: &[u8], first: usize, base: usize) -> Result<Vec<Attribute>> {
     let mut found = Vec::new();
     let mut at = first;
@@ -96,6 +112,11 @@ fn entries(ext: &Ext, bytes: &[u8], first: usize, base: usize) -> Result<Vec<Att
 }
 
 /// Writes `attributes` from `first` of `bytes`, values from the end back, counted from `base`; false when they do not fit.
+#[expect(clippy::cast_possible_truncation, reason = "lengths that fit a block")]
+#[expect(
+    clippy::indexing_slicing,
+    reason = "offsets and lengths were checked against the room when the attributes were read, or laid out to fit it"
+)]
 fn lay(bytes: &mut [u8], first: usize, base: usize, attributes: &[Attribute], hashed: bool) -> bool {
     let needed: usize = attributes.iter().map(Attribute::size).sum();
     if first + needed + 4 > bytes.len() {
@@ -160,6 +181,10 @@ impl Ext {
     }
 
     /// Gives a new file its attributes: inside the inode where they fit, else in a block.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "offsets and lengths were checked against the room when the attributes were read, or laid out to fit it"
+    )]
     pub(super) fn set_attributes(&mut self, inode: &mut Inode, attributes: &[Attribute]) -> Result<()> {
         if attributes.is_empty() || lay_inside(inode, attributes) {
             return Ok(());
@@ -183,6 +208,10 @@ impl Ext {
         Ok(())
     }
 
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "offsets and lengths were checked against the room when the attributes were read, or laid out to fit it"
+    )]
     fn write_attribute_block(&self, block: u64, bytes: &mut [u8]) -> Result<()> {
         if self.sb.has_ro(ro_compat::METADATA_CSUM) {
             bytes[16..20].fill(0);
@@ -194,6 +223,10 @@ impl Ext {
     }
 
     /// Lets go of a file's block of attributes, which others may share.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "offsets and lengths were checked against the room when the attributes were read, or laid out to fit it"
+    )]
     pub(super) fn release_attributes(&mut self, inode: &mut Inode) -> Result<()> {
         if self.sb.has_incompat(incompat::EA_INODE) && self.has_attribute_inodes(inode)? {
             return Err(self
@@ -216,6 +249,10 @@ impl Ext {
         Ok(())
     }
 
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "offsets and lengths were checked against the room when the attributes were read, or laid out to fit it"
+    )]
     fn has_attribute_inodes(&self, inode: &Inode) -> Result<bool> {
         let names_inode = |bytes: &[u8], first: usize| {
             let mut at = first;
@@ -234,6 +271,10 @@ impl Ext {
 }
 
 /// Writes attributes behind an inode's fields; false when they do not fit.
+#[expect(
+    clippy::indexing_slicing,
+    reason = "offsets and lengths were checked against the room when the attributes were read, or laid out to fit it"
+)]
 fn lay_inside(inode: &mut Inode, attributes: &[Attribute]) -> bool {
     let start = 128 + inode.extra_size();
     if inode.extra_size() == 0 || start + 8 > inode.raw.len() {

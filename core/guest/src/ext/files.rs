@@ -21,6 +21,7 @@ const MAX_DEPTH: usize = 256;
 
 impl Ext {
     /// Fills `buf` from `offset` of a file, as far as the file goes; the number of bytes.
+    #[expect(clippy::indexing_slicing, reason = "ranges are cut to the buffer, the run and the block")]
     pub(crate) fn read_at(&self, inode: &Inode, offset: u64, buf: &mut [u8]) -> Result<usize> {
         if inode.has(flags::ENCRYPT) {
             return Err(self.device.unreadable(format!("inode {} is encrypted", inode.number)));
@@ -75,6 +76,7 @@ impl Ext {
     }
 
     /// Where a symbolic link leads.
+    #[expect(clippy::indexing_slicing, reason = "ranges are cut to the buffer, the run and the block")]
     pub(crate) fn link_target(&self, inode: &Inode) -> Result<Vec<u8>> {
         // A short one lies where others have their map; it has no blocks but maybe one of attributes.
         let own = u64::from(inode.attribute_block() != 0);
@@ -85,6 +87,7 @@ impl Ext {
     }
 
     /// Makes something called `name` in a folder.
+    #[expect(clippy::indexing_slicing, reason = "ranges are cut to the buffer, the run and the block")]
     pub(crate) fn create(&mut self, folder: u32, name: &[u8], new: &New<'_>, owner: &Owner) -> Result<u32> {
         self.begin_change()?;
         let mut folder = self.inode(folder)?;
@@ -147,6 +150,7 @@ impl Ext {
     }
 
     /// Adds `bytes` to a map, from block `logical` of the file on, in new blocks.
+    #[expect(clippy::indexing_slicing, reason = "ranges are cut to the buffer, the run and the block")]
     fn extend(&mut self, mut map: Map, logical: u64, bytes: &[u8], goal: u64) -> Result<Map> {
         let block = self.block;
         let count = bytes.len().div_ceil(block) as u64;
@@ -192,6 +196,7 @@ impl Ext {
     }
 
     /// Adds bytes at the end of a file.
+    #[expect(clippy::indexing_slicing, reason = "ranges are cut to the buffer, the run and the block")]
     pub(crate) fn append(&mut self, number: u32, bytes: &[u8]) -> Result<()> {
         self.begin_change()?;
         let mut inode = self.inode(number)?;

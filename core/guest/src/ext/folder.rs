@@ -36,6 +36,11 @@ impl Entry {
         HEAD + self.name.len().next_multiple_of(4)
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "lengths that fit a block, and names of at most 255 bytes")]
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "entries were checked against their block when it was read, or laid out to fit it"
+    )]
     fn put(&self, bytes: &mut [u8], len: usize, has_kind: bool) {
         bytes[..4].copy_from_slice(&self.inode.to_le_bytes());
         bytes[4..6].copy_from_slice(&stored_length(len));
@@ -82,6 +87,10 @@ impl Ext {
     }
 
     /// The entries in one block, with each entry's byte and length there.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "entries were checked against their block when it was read, or laid out to fit it"
+    )]
     fn entries_in(&self, inode: &Inode, block: &[u8]) -> Result<Vec<(usize, usize, Entry)>> {
         let mut found = Vec::new();
         let mut at = 0;
@@ -162,6 +171,7 @@ impl Ext {
 
     /// Refuses a block of a folder that is not the one that was written: what is changed in it would be sealed anew, and pass
     /// for sound. Which blocks hold the index is told as Linux does it (`fs/ext4/namei.c`, `__ext4_read_dirblock`).
+    #[expect(clippy::cast_possible_truncation, reason = "lengths that fit a block, and names of at most 255 bytes")]
     fn check_sum(&self, folder: &Inode, logical: u64, bytes: &[u8]) -> Result<()> {
         if self.tail_len() == 0 {
             return Ok(());
@@ -210,6 +220,10 @@ impl Ext {
     }
 
     /// The folder that a folder lies in.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "entries were checked against their block when it was read, or laid out to fit it"
+    )]
     pub(super) fn parent(&self, folder: &Inode) -> Result<u32> {
         if folder.has(flags::INLINE_DATA) {
             let bytes = folder.block();
@@ -219,6 +233,10 @@ impl Ext {
     }
 
     /// Writes the entries of one block, the last as long as the block allows, and its checksum.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "entries were checked against their block when it was read, or laid out to fit it"
+    )]
     fn fill(&self, folder: &Inode, entries: &[Entry]) -> Vec<u8> {
         let mut bytes = vec![0; self.block];
         let end = self.block - self.tail_len();
@@ -236,6 +254,11 @@ impl Ext {
     }
 
     /// Makes the checksum of a block of entries right.
+    #[expect(clippy::cast_possible_truncation, reason = "lengths that fit a block, and names of at most 255 bytes")]
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "entries were checked against their block when it was read, or laid out to fit it"
+    )]
     fn seal(&self, folder: &Inode, bytes: &mut [u8]) {
         if self.tail_len() == 0 {
             return;
@@ -295,6 +318,10 @@ impl Ext {
     }
 
     /// Puts an entry into the free space of a block; false when there is not enough.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "entries were checked against their block when it was read, or laid out to fit it"
+    )]
     fn add_to(&self, folder: &Inode, logical: u64, physical: u64, entry: &Entry) -> Result<bool> {
         let mut bytes = self.read_block(physical)?;
         self.check_sum(folder, logical, &bytes)?;
@@ -321,6 +348,10 @@ impl Ext {
     }
 
     /// Takes the entry `name` out of a folder; its inode, if it was there.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "entries were checked against their block when it was read, or laid out to fit it"
+    )]
     pub(super) fn remove_entry(&mut self, folder: &mut Inode, name: &[u8]) -> Result<Option<u32>> {
         self.check_folder(folder)?;
         if folder.has(flags::INLINE_DATA) {
@@ -384,6 +415,10 @@ impl Ext {
     }
 
     /// The block of an indexed folder that `name` belongs into, in the folder and in the file system; `None` when the index is of a kind that we only read.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "entries were checked against their block when it was read, or laid out to fit it"
+    )]
     fn leaf(&self, folder: &Inode, name: &[u8]) -> Result<Option<(u64, u64)>> {
         let map = self.map(folder)?;
         let wrong = || self.device.damaged(format!("the folder with inode {} has a broken index", folder.number));
@@ -415,6 +450,11 @@ impl Ext {
     }
 
     /// Lays all entries of a folder, and one more, down anew below an index of hashes.
+    #[expect(clippy::cast_possible_truncation, reason = "lengths that fit a block, and names of at most 255 bytes")]
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "entries were checked against their block when it was read, or laid out to fit it"
+    )]
     fn rebuild(&mut self, folder: &mut Inode, added: Option<Entry>) -> Result<()> {
         let version = self.sb.s_def_hash_version.min(2);
         let hasher = self.hasher(version);
@@ -515,6 +555,11 @@ impl Ext {
     }
 
     /// Writes a node of an index: how many entries it could have, how many it has, and they.
+    #[expect(clippy::cast_possible_truncation, reason = "lengths that fit a block, and names of at most 255 bytes")]
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "entries were checked against their block when it was read, or laid out to fit it"
+    )]
     fn put_index(&self, folder: &Inode, bytes: &mut [u8], start: usize, limit: usize, entries: &[[u8; 8]]) {
         for (at, entry) in entries.iter().enumerate() {
             bytes[start + at * 8..start + at * 8 + 8].copy_from_slice(entry);

@@ -87,6 +87,10 @@ impl Group {
         joined(self.raw.bg_free_blocks_count_lo, self.raw.bg_free_blocks_count_hi)
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "the lower half is meant: the upper half is set beside it, or is not kept"
+    )]
     pub(super) fn set_free_blocks(&mut self, count: u32) {
         self.raw.bg_free_blocks_count_lo = (count as u16).into();
         self.raw.bg_free_blocks_count_hi = ((count >> 16) as u16).into();
@@ -96,6 +100,10 @@ impl Group {
         joined(self.raw.bg_free_inodes_count_lo, self.raw.bg_free_inodes_count_hi)
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "the lower half is meant: the upper half is set beside it, or is not kept"
+    )]
     pub(super) fn set_free_inodes(&mut self, count: u32) {
         self.raw.bg_free_inodes_count_lo = (count as u16).into();
         self.raw.bg_free_inodes_count_hi = ((count >> 16) as u16).into();
@@ -105,6 +113,10 @@ impl Group {
         joined(self.raw.bg_used_dirs_count_lo, self.raw.bg_used_dirs_count_hi)
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "the lower half is meant: the upper half is set beside it, or is not kept"
+    )]
     pub(super) fn set_used_folders(&mut self, count: u32) {
         self.raw.bg_used_dirs_count_lo = (count as u16).into();
         self.raw.bg_used_dirs_count_hi = ((count >> 16) as u16).into();
@@ -115,16 +127,28 @@ impl Group {
         joined(self.raw.bg_itable_unused_lo, self.raw.bg_itable_unused_hi)
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "the lower half is meant: the upper half is set beside it, or is not kept"
+    )]
     pub(super) fn set_unused_inodes(&mut self, count: u32) {
         self.raw.bg_itable_unused_lo = (count as u16).into();
         self.raw.bg_itable_unused_hi = ((count >> 16) as u16).into();
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "the lower half is meant: the upper half is set beside it, or is not kept"
+    )]
     fn set_block_bitmap_checksum(&mut self, sum: u32) {
         self.raw.bg_block_bitmap_csum_lo = (sum as u16).into();
         self.raw.bg_block_bitmap_csum_hi = ((sum >> 16) as u16).into();
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "the lower half is meant: the upper half is set beside it, or is not kept"
+    )]
     fn set_inode_bitmap_checksum(&mut self, sum: u32) {
         self.raw.bg_inode_bitmap_csum_lo = (sum as u16).into();
         self.raw.bg_inode_bitmap_csum_hi = ((sum >> 16) as u16).into();
@@ -151,6 +175,10 @@ impl Ext {
     }
 
     /// Reads the descriptor of a group.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "a descriptor has 32 or 64 bytes, as the superblock was checked to say"
+    )]
     pub(super) fn group(&self, number: u64) -> Result<Group> {
         if number >= self.sb.groups() {
             return Err(self.device.damaged(format!("something names block group {number}, which it does not have")));
@@ -168,6 +196,14 @@ impl Ext {
         Ok(group)
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "the lower half is meant: the upper half is set beside it, or is not kept"
+    )]
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "a descriptor has 32 or 64 bytes, as the superblock was checked to say"
+    )]
     fn descriptor_checksum(&self, group: &Group) -> Option<u16> {
         let mut bytes = [group.raw.as_bytes(), &group.rest].concat();
         bytes.truncate(self.sb.desc_size());
@@ -274,6 +310,10 @@ impl Ext {
     }
 
     /// Writes the bitmap of a group's blocks and notes its checksum in the descriptor, which is not written yet.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "a descriptor has 32 or 64 bytes, as the superblock was checked to say"
+    )]
     pub(super) fn write_block_bitmap(&self, group: &mut Group, bitmap: &[u8]) -> Result<()> {
         if self.sb.has_ro(ro_compat::METADATA_CSUM) {
             let covered = self.sb.s_clusters_per_group.get() as usize / 8;
@@ -298,6 +338,10 @@ impl Ext {
     }
 
     /// Writes the bitmap of a group's inodes and notes its checksum in the descriptor, which is not written yet.
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "a descriptor has 32 or 64 bytes, as the superblock was checked to say"
+    )]
     pub(super) fn write_inode_bitmap(&self, group: &mut Group, bitmap: &[u8]) -> Result<()> {
         if self.sb.has_ro(ro_compat::METADATA_CSUM) {
             let covered = self.sb.s_inodes_per_group.get() as usize / 8;

@@ -15,6 +15,7 @@ const END: u32 = 0x7fff_ffff << 1;
 
 impl Hasher {
     /// The hash that the index goes by; its lowest bit is clear.
+    #[expect(clippy::indexing_slicing, reason = "words and rounds of a fixed number")]
     pub(super) fn hash(&self, name: &[u8]) -> u32 {
         let mut state =
             if self.seed == [0; 4] { [0x6745_2301, 0xefcd_ab89, 0x98ba_dcfe, 0x1032_5476] } else { self.seed };
@@ -59,6 +60,8 @@ impl Hasher {
     }
 
     /// The next characters of a name as words, padded with its length.
+    #[expect(clippy::cast_possible_truncation, reason = "names have at most 255 bytes")]
+    #[expect(clippy::indexing_slicing, reason = "words and rounds of a fixed number")]
     fn words(&self, rest: &[u8], words: &mut [u32]) {
         let len = rest.len() as u32;
         let pad = len | len << 8;
@@ -71,6 +74,7 @@ impl Hasher {
     }
 }
 
+#[expect(clippy::indexing_slicing, reason = "words and rounds of a fixed number")]
 fn half_md4(state: &mut [u32; 4], words: &[u32; 8]) {
     type Mix = fn(u32, u32, u32) -> u32;
     let rounds: [(Mix, u32, [usize; 8], [u32; 4]); 3] = [

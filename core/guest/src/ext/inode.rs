@@ -73,6 +73,7 @@ pub(crate) struct Inode {
 }
 
 impl Inode {
+    #[expect(clippy::indexing_slicing, reason = "an inode has at least 128 bytes, or the file system was refused")]
     fn le16(&self, at: usize) -> u16 {
         u16::from_le_bytes([self.raw[at], self.raw[at + 1]])
     }
@@ -81,10 +82,12 @@ impl Inode {
         u32::from(self.le16(at)) | u32::from(self.le16(at + 2)) << 16
     }
 
+    #[expect(clippy::indexing_slicing, reason = "an inode has at least 128 bytes, or the file system was refused")]
     fn put16(&mut self, at: usize, value: u16) {
         self.raw[at..at + 2].copy_from_slice(&value.to_le_bytes());
     }
 
+    #[expect(clippy::indexing_slicing, reason = "an inode has at least 128 bytes, or the file system was refused")]
     fn put32(&mut self, at: usize, value: u32) {
         self.raw[at..at + 4].copy_from_slice(&value.to_le_bytes());
     }
@@ -118,6 +121,7 @@ impl Inode {
         u32::from(self.le16(at::GID)) | u32::from(self.le16(at::GID_HIGH)) << 16
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "the lower half is meant: the upper half is set beside it")]
     pub(super) fn set_owner(&mut self, uid: u32, gid: u32) {
         self.put16(at::UID, uid as u16);
         self.put16(at::UID_HIGH, (uid >> 16) as u16);
@@ -130,6 +134,7 @@ impl Inode {
         u64::from(self.le32(at::SIZE_HIGH)) << 32 | u64::from(self.le32(at::SIZE_LO))
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "the lower half is meant: the upper half is set beside it")]
     pub(super) fn set_size(&mut self, size: u64) {
         self.put32(at::SIZE_LO, size as u32);
         self.put32(at::SIZE_HIGH, (size >> 32) as u32);
@@ -161,10 +166,12 @@ impl Inode {
     }
 
     /// The 60 bytes that hold a map, a short link, or the start of inline data.
+    #[expect(clippy::indexing_slicing, reason = "an inode has at least 128 bytes, or the file system was refused")]
     pub(super) fn block(&self) -> &[u8] {
         &self.raw[at::BLOCK..at::BLOCK + 60]
     }
 
+    #[expect(clippy::indexing_slicing, reason = "an inode has at least 128 bytes, or the file system was refused")]
     pub(super) fn block_mut(&mut self) -> &mut [u8] {
         &mut self.raw[at::BLOCK..at::BLOCK + 60]
     }
@@ -174,6 +181,7 @@ impl Inode {
         u64::from(self.le16(at::FILE_ACL_HIGH)) << 32 | u64::from(self.le32(at::FILE_ACL_LO))
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "the lower half is meant: the upper half is set beside it")]
     pub(super) fn set_attribute_block(&mut self, block: u64) {
         self.put32(at::FILE_ACL_LO, block as u32);
         self.put16(at::FILE_ACL_HIGH, (block >> 32) as u16);
@@ -185,6 +193,7 @@ impl Inode {
         if self.has(flags::HUGE_FILE) { count } else { count / (block_size as u64 / 512) }
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "the lower half is meant: the upper half is set beside it")]
     pub(super) fn set_used_blocks(&mut self, blocks: u64, block_size: usize) {
         let count = if self.has(flags::HUGE_FILE) { blocks } else { blocks * (block_size as u64 / 512) };
         self.put32(at::BLOCKS_LO, count as u32);
@@ -223,6 +232,7 @@ impl Inode {
     }
 
     /// Sets a time to `seconds` since 1970.
+    #[expect(clippy::cast_possible_truncation, reason = "the lower half is meant: the upper half is set beside it")]
     pub(super) fn set_time(&mut self, which: Time, seconds: i64) {
         let (low, extra) = match which {
             Time::Access => (at::ATIME, at::ATIME_EXTRA),
@@ -288,6 +298,7 @@ impl Ext {
         checksum::crc32c(seed, &inode.generation().to_le_bytes())
     }
 
+    #[expect(clippy::indexing_slicing, reason = "an inode has at least 128 bytes, or the file system was refused")]
     fn inode_checksum(&self, inode: &Inode) -> Option<u32> {
         if !self.sb.has_ro(ro_compat::METADATA_CSUM) {
             return None;
@@ -301,6 +312,7 @@ impl Ext {
     }
 
     /// Writes an inode, with its checksum.
+    #[expect(clippy::cast_possible_truncation, reason = "the lower half is meant: the upper half is set beside it")]
     pub(super) fn write_inode(&self, inode: &mut Inode) -> Result<()> {
         if let Some(sum) = self.inode_checksum(inode) {
             inode.put16(at::CHECKSUM_LO, sum as u16);

@@ -49,6 +49,7 @@ struct Journal {
     end: u64,
 }
 
+#[expect(clippy::indexing_slicing, reason = "blocks of at least 1024 bytes, and places inside their heads")]
 fn be32(bytes: &[u8], at: usize) -> u32 {
     bytes.get(at..at + 4).map_or(0, |four| u32::from_be_bytes([four[0], four[1], four[2], four[3]]))
 }
@@ -95,6 +96,7 @@ impl Journal {
     }
 
     /// Whether the checksum at `at`, of the block's other bytes, is right.
+    #[expect(clippy::indexing_slicing, reason = "blocks of at least 1024 bytes, and places inside their heads")]
     fn is_sound(&self, bytes: &[u8], at: usize) -> bool {
         if !self.has_checksums() {
             return true;
@@ -118,6 +120,7 @@ enum Pass {
 
 impl Ext {
     /// Writes what the journal holds to its place, and marks the file system as recovered.
+    #[expect(clippy::indexing_slicing, reason = "blocks of at least 1024 bytes, and places inside their heads")]
     pub(crate) fn replay(&mut self) -> Result<()> {
         if !self.has_journal() || self.sb.s_journal_inum.get() == 0 {
             return Err(self.device.unreadable("its journal is on another device"));
@@ -151,6 +154,7 @@ impl Ext {
         self.flush()
     }
 
+    #[expect(clippy::indexing_slicing, reason = "blocks of at least 1024 bytes, and places inside their heads")]
     fn open_journal(&self) -> Result<Journal> {
         let inode = self.inode(self.sb.s_journal_inum.get())?;
         let map = self.map(&inode)?;
@@ -180,6 +184,7 @@ impl Ext {
     }
 
     /// Refuses a log that goes on with fast commits: what they hold would be lost.
+    #[expect(clippy::indexing_slicing, reason = "blocks of at least 1024 bytes, and places inside their heads")]
     fn check_fast_commits(&self, journal: &Journal, end: u32) -> Result<()> {
         let bytes = self.log_block(journal, journal.end)?;
         let is_head = u16::from_le_bytes([bytes[0], bytes[1]]) == tag::FAST_HEAD;
@@ -193,6 +198,7 @@ impl Ext {
     }
 
     /// Walks the log from block `start`; the number of the first transaction that is not whole. `until` ends the walk.
+    #[expect(clippy::indexing_slicing, reason = "blocks of at least 1024 bytes, and places inside their heads")]
     fn walk(
         &self,
         journal: &Journal,
@@ -249,6 +255,7 @@ impl Ext {
         Ok(sequence)
     }
 
+    #[expect(clippy::indexing_slicing, reason = "blocks of at least 1024 bytes, and places inside their heads")]
     fn replay_block(
         &self,
         journal: &Journal,

@@ -66,6 +66,10 @@ impl Map {
     }
 }
 
+#[expect(
+    clippy::indexing_slicing,
+    reason = "a node has at least 60 bytes, and its entries were checked against its length"
+)]
 fn le16(bytes: &[u8], at: usize) -> u16 {
     u16::from_le_bytes([bytes[at], bytes[at + 1]])
 }
@@ -86,6 +90,10 @@ impl Ext {
         Ok(map)
     }
 
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "a node has at least 60 bytes, and its entries were checked against its length"
+    )]
     fn extents(&self, inode: &Inode, node: &[u8], depth: Option<u16>, map: &mut Map) -> Result<()> {
         let wrong = |what: &str| Err(self.device.damaged(format!("the extents of inode {} {what}", inode.number)));
         let (magic, entries, found) = (le16(node, 0), usize::from(le16(node, 2)), le16(node, 6));
@@ -124,6 +132,10 @@ impl Ext {
         Ok(())
     }
 
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "a node has at least 60 bytes, and its entries were checked against its length"
+    )]
     fn check_extent_block(&self, inode: &Inode, bytes: &[u8]) -> Result<()> {
         let tail = 12 + usize::from(le16(bytes, 4)) * 12;
         if !self.sb.has_ro(ro_compat::METADATA_CSUM) {
@@ -138,6 +150,10 @@ impl Ext {
         Ok(())
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "extents of at most 32768 blocks, in a node of one block; halves of a number are set side by side"
+    )]
     fn block_map(&self, inode: &Inode, map: &mut Map) -> Result<()> {
         let end = inode.size().div_ceil(self.block as u64);
         let roots: Vec<u32> = inode.block().chunks_exact(4).map(|entry| le32(entry, 0)).collect();
@@ -190,6 +206,14 @@ impl Ext {
         Ok(laid)
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "extents of at most 32768 blocks, in a node of one block; halves of a number are set side by side"
+    )]
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "a node has at least 60 bytes, and its entries were checked against its length"
+    )]
     fn lay_extents(&mut self, inode: &mut Inode, map: &mut Map, goal: u64) -> Result<()> {
         let mut entries: Vec<(u32, [u8; 12])> = Vec::new();
         for run in &map.runs {
@@ -237,6 +261,14 @@ impl Ext {
         Ok(())
     }
 
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "extents of at most 32768 blocks, in a node of one block; halves of a number are set side by side"
+    )]
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "a node has at least 60 bytes, and its entries were checked against its length"
+    )]
     fn lay_pointers(&mut self, inode: &mut Inode, map: &mut Map, goal: u64) -> Result<()> {
         let end = map.runs.last().map_or(0, |run| run.logical + run.len);
         let mut next = 0;
@@ -277,6 +309,14 @@ impl Ext {
 }
 
 /// Writes a node of an extent tree.
+#[expect(
+    clippy::cast_possible_truncation,
+    reason = "extents of at most 32768 blocks, in a node of one block; halves of a number are set side by side"
+)]
+#[expect(
+    clippy::indexing_slicing,
+    reason = "a node has at least 60 bytes, and its entries were checked against its length"
+)]
 fn node(bytes: &mut [u8], entries: &[(u32, [u8; 12])], most: usize, depth: u16) {
     let words = [EXTENT_MAGIC, entries.len() as u16, most as u16, depth];
     for (at, word) in words.into_iter().enumerate() {

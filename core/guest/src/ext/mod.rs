@@ -73,6 +73,7 @@ impl Ext {
     }
 
     /// Its label; empty when it has none.
+    #[expect(clippy::indexing_slicing, reason = "the end was found in these bytes")]
     pub(crate) fn label(&self) -> String {
         let end = self.sb.s_volume_name.iter().position(|byte| *byte == 0).unwrap_or(16);
         String::from_utf8_lossy(&self.sb.s_volume_name[..end]).into()

@@ -38,6 +38,7 @@ impl Ext {
         self.flush()
     }
 
+    #[expect(clippy::indexing_slicing, reason = "blocks of at least 1024 bytes, and places inside them")]
     fn release_orphan(&mut self, inode: &mut Inode) -> Result<()> {
         inode.set_deletion(0);
         if inode.links() == 0 {
@@ -60,6 +61,7 @@ impl Ext {
         self.write_inode(inode)
     }
 
+    #[expect(clippy::indexing_slicing, reason = "blocks of at least 1024 bytes, and places inside them")]
     fn release_orphan_file(&mut self) -> Result<()> {
         let file = self.inode(self.sb.s_orphan_file_inum.get())?;
         let map = self.map(&file)?;

@@ -158,6 +158,7 @@ pub(super) struct Superblock {
 
 impl Superblock {
     /// Reads and checks the superblock of `device`.
+    #[expect(clippy::cast_possible_truncation, reason = "the lower half is meant, and blocks are at most 64 KiB")]
     pub(super) fn read(device: &Device) -> Result<Self> {
         let mut bytes = [0; 1024];
         device.read(OFFSET, &mut bytes)?;
@@ -217,6 +218,7 @@ impl Superblock {
     }
 
     /// The bytes to write, with the checksum made right.
+    #[expect(clippy::indexing_slicing, reason = "a superblock has 1024 bytes")]
     pub(super) fn sealed(&mut self) -> [u8; 1024] {
         if self.has_ro(ro_compat::METADATA_CSUM) {
             self.s_checksum = checksum::crc32c(!0, &self.as_bytes()[..1020]).into();
@@ -267,6 +269,7 @@ impl Superblock {
         u64::from(high) << 32 | u64::from(self.s_free_blocks_count_lo.get())
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "the lower half is meant, and blocks are at most 64 KiB")]
     pub(super) fn set_free_blocks(&mut self, free: u64) {
         self.s_free_blocks_count_lo = (free as u32).into();
         if self.has_incompat(incompat::BIT64) {

@@ -53,6 +53,7 @@ pub(super) struct Geometry {
 
 impl Fat {
     /// Reads the first sector; `None` when it is none of FAT. Changes are made at `now`, in seconds since 1970.
+    #[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes and an entry 32")]
     pub(crate) fn open(device: Device, now: i64) -> Result<Option<Self>> {
         let mut sector = [0; 512];
         if device.size() < 512 {
@@ -124,6 +125,7 @@ impl Fat {
     }
 
     /// The bytes of a chain of clusters, up to `most`; an error when it is longer, as one is that comes back to itself.
+    #[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes and an entry 32")]
     fn chain(&self, first: u32, most: u64) -> Result<Vec<u8>> {
         let cluster_size = self.geometry.cluster;
         let mut bytes = Vec::new();
@@ -257,6 +259,7 @@ impl Fat {
 /// Entries of the table that are looked at together: an even number, so that a piece of 12 bits each ends with a byte.
 const PIECE: u64 = 32 << 10;
 
+#[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes and an entry 32")]
 fn entries(bytes: &[u8]) -> Vec<Entry> {
     let mut found = Vec::new();
     // The parts of a long name come last first, before the entry that they name.
@@ -292,6 +295,7 @@ fn entries(bytes: &[u8]) -> Vec<Entry> {
 }
 
 /// Seconds since 1970 of a date and a time as entries have them; 0 for a date that is none.
+#[expect(clippy::cast_possible_truncation, reason = "the sign is meant: zones are counted in quarters of an hour")]
 fn seconds(date: u16, time: u16) -> i64 {
     let number = |value: u16| value as i8;
     let civil = jiff::civil::DateTime::new(
@@ -307,6 +311,7 @@ fn seconds(date: u16, time: u16) -> i64 {
     zoned.map_or(0, |zoned| zoned.timestamp().as_second())
 }
 
+#[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes and an entry 32")]
 fn short_name(entry: &[u8]) -> String {
     // Names all in small letters need no long name: two bits say so.
     let part = |bytes: &[u8], small: u8| {

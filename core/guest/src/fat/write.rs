@@ -26,6 +26,7 @@ fn other(error: Error) -> io::Error {
 }
 
 impl Read for Stream {
+    #[expect(clippy::indexing_slicing, reason = "an entry has 32 bytes, and a path a last part")]
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
         let len = to_usize((self.device.size().saturating_sub(self.at)).min(buf.len() as u64));
         self.device.read(self.at, &mut buf[..len]).map_err(other)?;
@@ -79,6 +80,7 @@ impl Fat {
     }
 
     /// Reads every folder on the way to `path`, whose chains end then.
+    #[expect(clippy::indexing_slicing, reason = "an entry has 32 bytes, and a path a last part")]
     fn check(&self, path: &[String]) -> Result<()> {
         (0..path.len()).try_for_each(|depth| self.list(&path[..depth]).map(drop))
     }
@@ -119,6 +121,8 @@ impl Fat {
 
     /// Lays down the first two entries of a new folder, `.` and `..`: the library gives them long names too, which no folder
     /// has there.
+    #[expect(clippy::cast_possible_truncation, reason = "the lower half is meant: the upper half is set beside it")]
+    #[expect(clippy::indexing_slicing, reason = "an entry has 32 bytes, and a path a last part")]
     fn put_own_entries(&self, path: &[String]) -> Result<()> {
         let cluster = |entry: Option<super::Entry>| entry.map_or(0, |entry| entry.cluster);
         let own = cluster(self.entry(path)?);

@@ -126,6 +126,7 @@ impl Writer {
         Self { bytes: Vec::new(), number: 0, modified: u32::try_from(modified).unwrap_or(0) }
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "members that we make ourselves, of some MiB")]
     fn entry(&mut self, name: &str, mode: u32, links: u32, content: &[u8]) {
         self.number += 1;
         let fields =

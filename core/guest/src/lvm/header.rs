@@ -78,6 +78,7 @@ pub(super) fn read(device: &Device) -> Result<Option<Label>> {
     Ok(None)
 }
 
+#[expect(clippy::indexing_slicing, reason = "places inside a structure of a known length")]
 fn body(device: &Device, sector: &[u8], at: usize) -> Result<Option<Label>> {
     let Some(uuid) = sector.get(at..at.saturating_add(32)) else { return Ok(None) };
     let uuid = String::from_utf8_lossy(uuid).into_owned();
@@ -95,6 +96,7 @@ fn body(device: &Device, sector: &[u8], at: usize) -> Result<Option<Label>> {
 }
 
 /// The text of an area of metadata; `None` when it is not used or not sound.
+#[expect(clippy::indexing_slicing, reason = "places inside a structure of a known length")]
 fn area(device: &Device, start: u64, size: u64) -> Result<Option<String>> {
     if size <= SECTOR || start.checked_add(size).is_none_or(|end| end > device.size()) {
         return Ok(None);

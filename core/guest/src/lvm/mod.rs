@@ -117,6 +117,7 @@ fn pieces(
 }
 
 /// Where the stripes of a segment of `len` bytes begin: disk and byte.
+#[expect(clippy::indexing_slicing, reason = "a chunk of two has two")]
 fn legs(
     bench: &Arc<Bench>,
     group: &Section,

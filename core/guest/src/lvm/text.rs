@@ -113,6 +113,7 @@ fn tokens(text: &str) -> Option<Vec<Token>> {
     Some(found)
 }
 
+#[expect(clippy::indexing_slicing, reason = "compared with the number of tokens just before")]
 fn section(tokens: &[Token], at: &mut usize, depth: usize) -> Option<Section> {
     let mut found = Section::default();
     while *at < tokens.len() && tokens[*at] != Token::Sign('}') {

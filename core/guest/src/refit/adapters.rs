@@ -10,12 +10,14 @@ use crate::system::{
 type Match = (String, usize);
 
 /// Text in an order in which 9 comes before 10.
+#[expect(clippy::string_slice, reason = "cut where the word was found and where it ends")]
 fn natural(name: &str) -> (String, u64, String) {
     let letters = name.trim_end_matches(|c: char| c.is_ascii_digit());
     (letters.to_string(), name[letters.len()..].parse().unwrap_or(0), name.to_string())
 }
 
 impl Work<'_> {
+    #[expect(clippy::indexing_slicing, reason = "the places were given by this guest and this hardware")]
     pub(super) fn adapter_names(&mut self) -> Changes {
         let used = self.guest.systems[self.index].network.clone();
         let mut changes = Vec::new();
@@ -50,6 +52,7 @@ impl Work<'_> {
     }
 
     /// Which adapter each name stands for: by its address where one is written down, else in the order of both.
+    #[expect(clippy::indexing_slicing, reason = "the places were given by this guest and this hardware")]
     fn matched(&mut self, used: &[Used]) -> Vec<Match> {
         let adapters = &self.hardware.adapters;
         let mut matched: Vec<Match> = Vec::new();
@@ -91,6 +94,7 @@ impl Work<'_> {
 
     /// Replaces addresses in all of the configuration, also where they stand without a name: all of them at once, since two
     /// adapters may change theirs for each other's.
+    #[expect(clippy::indexing_slicing, reason = "the places were given by this guest and this hardware")]
     fn replace_addresses(&mut self, pairs: &[(String, String)], changes: &mut Vec<String>) -> crate::Result<()> {
         if pairs.is_empty() {
             return Ok(());
@@ -108,6 +112,7 @@ impl Work<'_> {
     }
 
     /// Calls an adapter by another name wherever the configuration speaks of it.
+    #[expect(clippy::indexing_slicing, reason = "the places were given by this guest and this hardware")]
     fn rename(&mut self, used: &[Used], from: &str, to: &str, changes: &mut Vec<String>) -> crate::Result<()> {
         let tree = &mut self.guest.systems[self.index].tree;
         let mut files: Vec<&str> = used.iter().map(|used| used.file.as_str()).collect();
@@ -134,6 +139,7 @@ impl Work<'_> {
     }
 
     /// Gives a name to an address.
+    #[expect(clippy::indexing_slicing, reason = "the places were given by this guest and this hardware")]
     fn pin(&mut self, name: &str, mac: &str) -> crate::Result<()> {
         let system = &mut self.guest.systems[self.index];
         let modern = system.has_systemd();
@@ -182,6 +188,7 @@ fn with_addresses<'p>(text: &str, pairs: &'p [(String, String)]) -> (String, Vec
 }
 
 /// `text` with a word replaced wherever it stands alone.
+#[expect(clippy::string_slice, reason = "cut where the word was found and where it ends")]
 fn with_word(text: &str, from: &str, to: &str) -> String {
     let is_part = |c: char| c.is_ascii_alphanumeric() || c == '-' || c == '_';
     let mut result = String::with_capacity(text.len());

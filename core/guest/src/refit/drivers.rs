@@ -37,6 +37,7 @@ const INDEX: [&str; 11] = [
 const PACKED: [&str; 3] = [".xz", ".zst", ".gz"];
 
 impl Work<'_> {
+    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
     pub(super) fn drivers(&mut self) -> Changes {
         let system = &self.guest.systems[self.index];
         let needs: Vec<_> = evidence::root_needs(self.guest, system, self.hardware);
@@ -124,6 +125,7 @@ impl Work<'_> {
     }
 
     /// Tells the distribution's own tool to take the modules into images that it makes later.
+    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
     fn make_it_last(&mut self, modules: &[String]) -> Changes {
         let tree = &mut self.guest.systems[self.index].tree;
         let names = modules.join(" ");
@@ -194,6 +196,7 @@ impl Supplement<'_> {
             && !inside().any(|path| PACKED.iter().any(|ending| path.ends_with(&format!(".ko{ending}"))))
     }
 
+    #[expect(clippy::string_slice, reason = "cut where the ending or the slash was found")]
     fn archive(&self, missing: &[String], now: i64) -> Result<Vec<u8>> {
         let base = self.base();
         let is_packed = |path: &str| PACKED.iter().any(|ending| path.ends_with(ending));

@@ -11,6 +11,7 @@ const CHOICES: [(&str, &[&str]); 3] =
     [("shimx64.efi", &["grubx64.efi", "mmx64.efi"]), ("grubx64.efi", &[]), ("systemd-bootx64.efi", &[])];
 
 impl Work<'_> {
+    #[expect(clippy::indexing_slicing, reason = "the places were given by this guest, and a loader was found")]
     pub(super) fn fallback_loader(&mut self) -> Changes {
         // One copy serves all systems; it is of the volumes, not of one system.
         if !self.hardware.uefi || self.hardware.keeps_entries || self.index > 0 {

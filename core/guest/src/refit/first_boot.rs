@@ -26,6 +26,7 @@ impl Work<'_> {
 }
 
 /// Puts a script where it runs once, and makes what runs it.
+#[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
 pub(super) fn schedule(work: &mut Work<'_>, name: &str, script: &[u8]) -> crate::Result<()> {
     let system = &mut work.guest.systems[work.index];
     if !system.has_systemd() {

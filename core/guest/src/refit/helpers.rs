@@ -4,6 +4,7 @@ use super::{Changes, Work};
 use crate::system::network::ini;
 
 impl Work<'_> {
+    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
     pub(super) fn helpers(&mut self) -> Changes {
         let system = &mut self.guest.systems[self.index];
         let mut changes = Vec::new();

@@ -10,6 +10,10 @@ const HAS_VALUES: u32 = 0x4000_0000;
 const HAS_CHILDREN: u32 = 0x2000_0000;
 
 /// The index of `values`, by key: keys are ASCII.
+#[expect(
+    clippy::indexing_slicing,
+    reason = "every name of the group is longer than what it shares, for it is sorted behind the shorter ones"
+)]
 pub(super) fn index(values: &BTreeMap<String, String>) -> Vec<u8> {
     let mut bytes = Vec::new();
     for word in [MAGIC, VERSION, 0] {
@@ -22,6 +26,11 @@ pub(super) fn index(values: &BTreeMap<String, String>) -> Vec<u8> {
 }
 
 /// Writes the node of `entries`, which are in order and share their first `depth` bytes; where it lies, with what it has.
+#[expect(clippy::cast_possible_truncation, reason = "an index is built from some MiB of aliases")]
+#[expect(
+    clippy::indexing_slicing,
+    reason = "every name of the group is longer than what it shares, for it is sorted behind the shorter ones"
+)]
 fn node(bytes: &mut Vec<u8>, entries: &[(&[u8], &str)], depth: usize) -> u32 {
     let (Some((first, _)), Some((last, _))) = (entries.first(), entries.last()) else {
         return bytes.len() as u32;

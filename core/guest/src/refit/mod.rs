@@ -120,6 +120,7 @@ pub fn remarks(guest: &Guest) -> Vec<Remark> {
 }
 
 /// Makes all systems of `guest` ready for `hardware`. What is written is on the guest's bench.
+#[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
 pub fn refit(guest: &mut Guest, hardware: &Hardware, wishes: &Wishes, now: i64) -> Refit {
     let mut refit = Refit { remarks: remarks(guest), ..Refit::default() };
     let hibernated = refit.remarks.iter().any(|remark| matches!(remark, Remark::Hibernated { .. }));
@@ -156,6 +157,7 @@ struct Work<'a> {
 }
 
 impl Work<'_> {
+    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
     fn all(&mut self) {
         self.edit(
             edit::FALLBACK_LOADER,
@@ -184,6 +186,7 @@ impl Work<'_> {
         }
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
     fn edit(&mut self, name: &str, reason: &str, make: impl FnOnce(&mut Self) -> Changes) {
         if self.wishes.without.iter().any(|left| left == name) {
             return;
@@ -214,6 +217,7 @@ impl Work<'_> {
     }
 
     /// Tells what could not be read.
+    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
     fn note_troubles(&mut self) {
         for (path, error) in self.guest.systems[self.index].tree.take_troubles() {
             let remark = Remark::PathUnread { path, why: error.to_string() };
@@ -223,6 +227,7 @@ impl Work<'_> {
         }
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
     fn take_back(&mut self, name: &str, error: &Error) {
         self.guest.bench.rollback();
         // What is kept of a superblock in memory is as it was, too.

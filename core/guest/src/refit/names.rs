@@ -11,6 +11,7 @@ use crate::{
 const GRUB_ENV_SIZE: usize = 1024;
 
 impl Work<'_> {
+    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
     pub(super) fn device_names(&mut self) -> Changes {
         let mut changes = Vec::new();
         let has_initrd = self.guest.systems[self.index].kernels.iter().all(|kernel| !kernel.initrds.is_empty());
@@ -62,6 +63,7 @@ impl Work<'_> {
     }
 
     /// Rewrites a text, if it is there and changes.
+    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
     fn rewrite(
         &mut self,
         path: &str,
@@ -105,6 +107,7 @@ impl Work<'_> {
 }
 
 /// `text` with the values of parameters changed as `change` says; lines that are comments stay.
+#[expect(clippy::string_slice, reason = "cut where the key was found and where its value ends")]
 pub(super) fn with_parameters(
     text: &str,
     keys: &[&str],

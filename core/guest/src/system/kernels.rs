@@ -73,6 +73,7 @@ fn kernel(tree: &Tree, versions: &[String], image: &str, initrds: Vec<String>, l
 }
 
 /// The version in a kernel's setup header (Linux, `Documentation/arch/x86/boot.rst`, field `kernel_version`).
+#[expect(clippy::indexing_slicing, reason = "the head was read with its length")]
 fn own_version(tree: &Tree, image: &str) -> Option<String> {
     let head = tree.head(image, 64 << 10).ok()?;
     if head.get(0x202..0x206)? != b"HdrS" {

@@ -89,6 +89,7 @@ impl Guest {
     ///
     /// # Errors
     /// Those of the disks. A volume that is not sound is told in [`Guest::unread`].
+    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
     pub fn open(disks: impl IntoIterator<Item = Arc<dyn Disk>>, now: i64) -> Result<Self> {
         let bench = Bench::new(disks);
         let volumes = found::find(&bench)?;
@@ -135,6 +136,7 @@ impl Guest {
     }
 
     /// The file system on a volume; `None`, with a note, when it cannot be read.
+    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
     fn open_volume(&mut self, index: usize, now: i64) -> Result<Option<Fs>> {
         let volume = &self.volumes[index];
         let Some(device) = &volume.device else { return Ok(None) };

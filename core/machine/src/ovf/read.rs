@@ -193,6 +193,7 @@ impl<'a, 'i> Reader<'a, 'i> {
         default.or_else(|| options().next())?.attr("id")
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "items of a file that is at most some MiB long")]
     fn machine(
         &self,
         system: Node<'a, 'i>,
@@ -289,6 +290,7 @@ impl<'a, 'i> Reader<'a, 'i> {
         })
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "items of a file that is at most some MiB long")]
     fn disks(
         &self,
         items: &[Item<'_>],

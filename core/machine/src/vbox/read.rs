@@ -78,6 +78,7 @@ impl Reader<'_> {
         Error::Invalid { file: self.file.into(), line, what: what.into() }
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "elements of a file that is at most some MiB long")]
     fn machine(&self, root: Node<'_, '_>, node: Node<'_, '_>) -> Result<Machine> {
         let mut machine = Machine::new(node.attr("name").unwrap_or("machine"));
         machine.uuid = node.attr("uuid").and_then(typed::uuid);
@@ -133,6 +134,7 @@ impl Reader<'_> {
         count.ok_or_else(|| self.invalid(hardware, format!("'{text}' processors")))
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "elements of a file that is at most some MiB long")]
     fn state(node: Node<'_, '_>, machine: &mut Machine) {
         if let Some(file) = node.attr("stateFile").filter(|file| !file.is_empty()) {
             machine.signs.push(Sign::Suspended { file: Some(file.into()) });

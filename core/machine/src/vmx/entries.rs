@@ -21,6 +21,7 @@ pub(super) struct Entries {
 
 impl Entries {
     /// Reads the lines of `bytes`, in the encoding that they name.
+    #[expect(clippy::cast_possible_truncation, reason = "lines of a file that is at most some MiB long")]
     pub(super) fn parse(bytes: &[u8], file: &str) -> Result<Self> {
         let text = decode(bytes, file)?;
         let mut lines = Vec::new();
@@ -55,6 +56,7 @@ impl Entries {
         self.find(key).map(|(.., value)| value.as_str()).filter(|value| !value.is_empty())
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the places are those of these lines, and both characters were seen")]
     fn find(&self, key: &str) -> Option<&(u32, String, String)> {
         self.places.get(&key.to_ascii_lowercase()).map(|&index| &self.lines[index])
     }
@@ -103,6 +105,7 @@ fn decode(bytes: &[u8], file: &str) -> Result<String> {
 }
 
 /// Quotes, bars and what is no printable character are written as `|` and two hexadecimal digits.
+#[expect(clippy::indexing_slicing, reason = "the places are those of these lines, and both characters were seen")]
 fn unescape(value: &str) -> String {
     let mut bytes = Vec::new();
     let mut rest = value.as_bytes();

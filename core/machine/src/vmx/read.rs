@@ -56,6 +56,7 @@ impl<'a> Reader<'a> {
         Error::Invalid { file: self.file.into(), line: self.entries.line(key), what }
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "devices of a file that is at most some MiB long")]
     fn machine(&self) -> Result<Machine> {
         let stem = self.file.rsplit('/').next().unwrap_or_default();
         let named = stem.rsplit_once('.').map_or(stem, |(stem, _)| stem);
@@ -117,6 +118,7 @@ impl<'a> Reader<'a> {
         }
     }
 
+    #[expect(clippy::cast_possible_truncation, reason = "devices of a file that is at most some MiB long")]
     fn drives(&self, machine: &mut Machine) -> Result<()> {
         let mut of_kind: Vec<(ControllerKind, u32)> = Vec::new();
         for family in ["scsi", "sata", "nvme", "ide"] {

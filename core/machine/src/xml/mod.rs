@@ -14,6 +14,7 @@ const MAX_NODES: u32 = 500_000;
 const MAX_NAMESPACES: usize = 4096;
 
 /// The text of a file: UTF-8, or UTF-16 where it starts with a byte order mark.
+#[expect(clippy::indexing_slicing, reason = "the mark of the encoding was seen")]
 pub(crate) fn text(bytes: &[u8], file: &str) -> Result<String> {
     let wrong = |what: &str| Error::Xml { file: file.into(), what: what.into() };
     if bytes.len() > MAX_BYTES {
@@ -44,6 +45,7 @@ pub(crate) fn parse<'a>(text: &'a str, file: &str) -> Result<Document<'a>> {
 }
 
 /// Whether the start of a file looks like a document whose outermost element has the local name `name`.
+#[expect(clippy::string_slice, reason = "cut where the mark was found and where it ends")]
 pub(crate) fn starts_with_element(head: &[u8], name: &str) -> bool {
     // The head may end inside a character.
     let text = text(head, "").unwrap_or_else(|_| String::from_utf8_lossy(head).into_owned());

@@ -65,6 +65,7 @@ pub(crate) fn machine_before(target: &Target, boot: Option<&Look>) -> Machine {
     }
 }
 
+#[expect(clippy::cast_possible_truncation, reason = "a machine has at most some hundred disks")]
 fn guessed(target: &Target, boot: Option<&Look>) -> Machine {
     let stem = std::path::Path::new(&target.name).file_stem().unwrap_or_default().to_string_lossy().into_owned();
     let mut machine = Machine::new(stem);
@@ -454,8 +455,9 @@ pub(crate) fn landing_name(name: &str, destination: &Destination) -> String {
             plain.push(c);
         }
     }
-    let end = plain.trim_start_matches(['-', '.', '_']).len().min(rules.longest_name.unwrap_or(60).min(60) as usize);
-    let plain = plain.trim_start_matches(['-', '.', '_'])[..end].trim_end_matches(['-', '.', '_']);
+    let longest = rules.longest_name.unwrap_or(60).min(60) as usize;
+    let plain: String = plain.trim_start_matches(['-', '.', '_']).chars().take(longest).collect();
+    let plain = plain.trim_end_matches(['-', '.', '_']);
     if plain.is_empty() { "machine".into() } else { plain.to_string() }
 }
 

@@ -9,6 +9,7 @@ use crate::{brief::NewDisk, finding::Finding, target::TargetDisk};
 
 impl Settler<'_> {
     /// The disks in the brief's order; `None` when one cannot be had.
+    #[expect(clippy::indexing_slicing, reason = "plans name disks of their own target, and a window of two has two")]
     pub(super) fn disks(&mut self) -> Option<Vec<PlannedDisk>> {
         let mut disks = Vec::new();
         let mut whole = true;
@@ -41,6 +42,7 @@ impl Settler<'_> {
         (whole && !disks.is_empty()).then_some(disks)
     }
 
+    #[expect(clippy::indexing_slicing, reason = "plans name disks of their own target, and a window of two has two")]
     fn disk(&mut self, source: usize, index: usize, new: &NewDisk) -> Option<PlannedDisk> {
         let disk: &TargetDisk = &self.target.disks[source];
         let kind = self.brief.journey.machine_file;
@@ -108,6 +110,7 @@ impl Settler<'_> {
     }
 
     /// Looks whether each disk has a place of its own, and one that boots; tells whether the destination has all places.
+    #[expect(clippy::indexing_slicing, reason = "plans name disks of their own target, and a window of two has two")]
     pub(super) fn places(&mut self) -> bool {
         let mut all_there = true;
         let firmware = self.brief.machine.starts_with();

@@ -36,6 +36,7 @@ impl Settler<'_> {
 
     /// Whether what is to be written fits: a full disk with all its size, a thin one with what it holds; what is
     /// compressed may come out smaller.
+    #[expect(clippy::indexing_slicing, reason = "plans name disks of their own target")]
     fn room(&mut self, plan: &Plan) {
         let parent = plan.folder.ancestors().find(|path| path.is_dir());
         let Some(free) = parent.and_then(|folder| rustix::fs::statvfs(folder).ok()) else { return };

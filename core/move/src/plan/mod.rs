@@ -63,6 +63,7 @@ pub(crate) struct PlannedDisk {
 
 /// Settles how `target` lands as `brief` says, and what there is to say about it. No plan when there is no way to do it;
 /// a blocker is among the findings then.
+#[expect(clippy::string_slice, reason = "cut behind a prefix that was seen there")]
 pub(crate) fn settle(
     target: &Target,
     brief: &Brief,
@@ -333,6 +334,7 @@ fn fresh_mac() -> reformis_machine::Mac {
 
 /// What was seen on the disk that boots, where it can be read: the disk called `named`, else the first of the machine's
 /// own boot order.
+#[expect(clippy::indexing_slicing, reason = "the places are those of these disks")]
 pub(crate) fn look_at_boot(target: &Target, named: Option<&str>) -> Option<Look> {
     let order = target.described.as_ref().map(|described| &described.machine.disks);
     let first = order.and_then(|disks| (0..disks.len()).min_by_key(|&index| disks[index].boot.unwrap_or(u32::MAX)));

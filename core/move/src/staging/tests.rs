@@ -107,6 +107,7 @@ fn a_planted_link_is_not_followed() {
 }
 
 #[test]
+#[expect(clippy::print_stdout, reason = "a test that is skipped says so")]
 fn what_another_user_left_is_not_taken_over() {
     if !rustix::process::geteuid().is_root() {
         println!("skipped: only root can give a file to another user");
@@ -162,6 +163,7 @@ fn a_result_is_no_wider_than_its_source_and_keeps_what_it_replaces() {
 }
 
 #[test]
+#[expect(clippy::print_stdout, reason = "a test that is skipped says so")]
 fn an_access_control_list_is_kept() {
     let place = tempfile::tempdir().unwrap();
     let target = place.path().join("disk");

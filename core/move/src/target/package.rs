@@ -166,6 +166,7 @@ struct Package<'o> {
 
 impl Package<'_> {
     /// The folder of the machine file inside its container, with a `/` behind it: names in it are relative to that.
+    #[expect(clippy::string_slice, reason = "cut behind a slash that was found")]
     fn folder(&self) -> &str {
         self.name.rfind('/').map_or("", |end| &self.name[..=end])
     }
@@ -174,6 +175,7 @@ impl Package<'_> {
         self.container.find(&self.name, &format!("{}{file}", if file.starts_with('/') { "" } else { self.folder() }))
     }
 
+    #[expect(clippy::indexing_slicing, reason = "the place was picked among these machines")]
     fn open(
         &self,
         file: Arc<dyn Storage>,
