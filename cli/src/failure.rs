@@ -1,6 +1,9 @@
 //! What went wrong and what helps: text for a person, or one JSON document for a script.
 
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{
+    Mutex, PoisonError,
+    atomic::{AtomicBool, Ordering},
+};
 
 use reformis_disk::text::printable;
 
@@ -86,17 +89,53 @@ pub(crate) fn wrong_usage(kind: clap::error::ErrorKind, message: &str) -> ! {
     std::process::exit(exit.number().into())
 }
 
-/// A defect of ours ends in a clean message, not in a trace of calls.
+/// The last panic, until it is told or turns out to be none of ours.
+static DEFECT: Mutex<Option<String>> = Mutex::new(None);
+
+/// Keeps what a panic says instead of printing it with a trace of calls. One that the core catches, such as that of a
+/// library over a damaged file system, becomes an error there and is never told as a defect.
 pub(crate) fn catch_panics() {
     std::panic::set_hook(Box::new(|panic| {
-        let place = panic.location().map(ToString::to_string).unwrap_or_default();
         let what = panic.payload();
         let what = (what.downcast_ref::<&str>().copied())
             .or_else(|| what.downcast_ref::<String>().map(String::as_str))
             .unwrap_or("no words");
+        // What the standard library says when a thread has panicked, whose own words are kept already.
+        if what == "a scoped thread panicked" {
+            return;
+        }
+        let place = panic.location().map(ToString::to_string).unwrap_or_default();
         let sentence = format!("a defect in reformis {}, at {place}: {what}", env!("CARGO_PKG_VERSION"));
-        let remedy = "The source is untouched. Please report this to the project, as CONTRIBUTING.md says, with the \
-                      command and what --log FILE wrote.";
-        tell("defect", &sentence, Some(remedy), None);
+        *DEFECT.lock().unwrap_or_else(PoisonError::into_inner) = Some(sentence);
     }));
+}
+
+/// Tells of the panic that ended the work.
+pub(crate) fn of_defect() -> Exit {
+    let kept = DEFECT.lock().unwrap_or_else(PoisonError::into_inner).take();
+    let sentence = kept.unwrap_or_else(|| format!("a defect in reformis {}", env!("CARGO_PKG_VERSION")));
+    let remedy = "Please report this to the project, as CONTRIBUTING.md says, with the command and what --log FILE \
+                  wrote. What was half-made is gone.";
+    tell("defect", &sentence, Some(remedy), None);
+    Exit::Failed
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_panic_in_a_thread_is_kept_with_its_own_words() {
+        catch_panics();
+        let outcome = std::panic::catch_unwind(|| {
+            std::thread::scope(|scope| {
+                scope.spawn(|| panic!("the tide is out"));
+            });
+        });
+        let kept = DEFECT.lock().unwrap().take();
+        drop(std::panic::take_hook());
+        assert!(outcome.is_err());
+        let kept = kept.unwrap();
+        assert!(kept.starts_with("a defect in reformis ") && kept.ends_with(": the tide is out"), "{kept}");
+    }
 }

@@ -54,8 +54,7 @@ fn main() -> ExitCode {
     match std::panic::catch_unwind(|| run(cli)) {
         Ok(Ok(exit)) => exit.into(),
         Ok(Err(error)) => failure::report(&error).into(),
-        // The hook has told of it.
-        Err(_) => Exit::Failed.into(),
+        Err(_) => failure::of_defect().into(),
     }
 }
 

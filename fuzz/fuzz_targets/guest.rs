@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use libfuzzer_sys::fuzz_target;
 use reformis_disk::{Format, formats, source::MemoryStorage};
-use reformis_guest::{AdapterPlace, DiskPlace, Guest, Hardware, Need, Tree, Wishes};
+use reformis_guest::{AdapterPlace, DiskPlace, Guest, Hardware, Need, OtherPlace, Tree, Wishes};
 
 fn walk(tree: &Tree, folder: &[u8], left: &mut usize) {
     for (name, stat) in tree.list(folder).unwrap_or_default() {
@@ -47,7 +47,12 @@ fuzz_target!(|bytes: &[u8]| {
         uefi: true,
         unchanged: false,
         keeps_entries: false,
-        disks: vec![Some(DiskPlace { controller: "virtio-scsi".into(), prefix: "vd".into(), needs: needs.clone() })],
+        disks: vec![Some(DiskPlace {
+            controller: "virtio-scsi".into(),
+            prefix: "vd".into(),
+            needs: needs.clone(),
+            others: vec![OtherPlace { prefix: "sd".into(), needs: vec![need("pci:v00008086d00002922", "ahci")] }],
+        })],
         adapters: vec![AdapterPlace { model: "virtio-net".into(), needs, before: mac.clone(), after: mac, name: None }],
         host: Some("virtio".into()),
     };

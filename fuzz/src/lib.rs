@@ -1,5 +1,7 @@
 //! What the fuzz targets share: an image in memory with a file beside it, and a walk through all that a reader offers.
 
+pub mod changes;
+
 use std::sync::Arc;
 
 use reformis_disk::{
@@ -7,7 +9,7 @@ use reformis_disk::{
     formats::Opener,
     source::{Identity, Links, MemoryStorage},
 };
-use reformis_machine::{LandedDisk, MachineFile, domain, launch, ovf, script, vbox, vmx};
+use reformis_machine::{Earlier, Keep, LandedDisk, MachineFile, domain, launch, ovf, script, vbox, vmx};
 
 /// A file whose every neighbour holds the same bytes.
 struct Pair {
@@ -155,7 +157,7 @@ pub fn fix_vhd(bytes: &mut [u8]) {
 pub fn machine_file(kind: MachineFile, bytes: &[u8]) {
     MachineFile::detect(bytes);
     let Ok(document) = reformis_machine::read(kind, bytes, "fuzz") else { return };
-    let earlier = String::from_utf8_lossy(bytes);
+    let text = String::from_utf8_lossy(bytes);
     for mut machine in document.machines.into_iter().take(4) {
         // As a plan has it.
         machine.memory = machine.memory.next_multiple_of(1 << 20);
@@ -163,14 +165,12 @@ pub fn machine_file(kind: MachineFile, bytes: &[u8]) {
             disk.files = vec!["disk.img".into()];
         }
         machine.disks.truncate(64);
-        if machine.disks.iter().any(|disk| disk.bus > 64) {
-            return;
-        }
         let landed = vec![LandedDisk::default(); machine.disks.len()];
         let check = |kind, text: String| {
             reformis_machine::read(kind, text.as_bytes(), "again").expect("what is written is sound");
         };
-        for earlier in [None, Some(&*earlier)] {
+        for keep in [None, Some(Keep::Harmless), Some(Keep::Everything)] {
+            let earlier = keep.map(|keep| Earlier { text: &text, keep });
             let of = |own| earlier.filter(|_| kind == own);
             check(MachineFile::DomainXml, domain::write(&machine, of(MachineFile::DomainXml)).expect("memory"));
             check(MachineFile::Ovf, ovf::write(&machine, &landed, "x", of(MachineFile::Ovf)).expect("memory"));

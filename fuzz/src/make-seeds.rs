@@ -1,4 +1,4 @@
-//! Writes real inputs into `corpus/`, from which the fuzzers start: small images by our writers, by hand, and, where it is
+//! Writes real inputs into `seeds/`, from which the fuzzers start: small images by our writers, by hand, and, where it is
 //! installed, by the machine emulator.
 
 use std::{
@@ -198,10 +198,10 @@ fn with_lvm() -> anyhow::Result<Vec<u8>> {
 }
 
 fn main() {
-    let corpus = Path::new(env!("CARGO_MANIFEST_DIR")).join("corpus");
+    let seeds = Path::new(env!("CARGO_MANIFEST_DIR")).join("seeds");
     let put = |target: &str, name: &str, bytes: &[u8]| {
-        fs::create_dir_all(corpus.join(target)).expect("a folder for seeds");
-        fs::write(corpus.join(target).join(name), bytes).expect("a seed");
+        fs::create_dir_all(seeds.join(target)).expect("a folder for seeds");
+        fs::write(seeds.join(target).join(name), bytes).expect("a seed");
     };
     let content = Content::empty(300_032).with(0, 1500, 1).with(140_000, 70_000, 2);
     let stream = export::stream_vmdk_of(&content, "seed.vmdk").expect("a stream in memory");
@@ -286,6 +286,15 @@ fn main() {
             Err(error) => eprintln!("no seed of a file system: {error:#}"),
         }
     }
+    for (target, volumes) in [("ext", 5), ("fat", 3)] {
+        for volume in 0..volumes {
+            // A folder, a file in it, a longer one beside it, more of the first, and all gone again.
+            let steps = [3, 0, 0, 0, 1, 0, 2, 40, 2, 7, 1, 0, 4, 200, 3, 9, 2, 1, 0, 2, 30, 2, 1, 4, 0, 0];
+            put(target, &format!("sound-{volume}"), &[&[volume, 0], &steps[..]].concat());
+            put(target, &format!("damaged-{volume}"), &[&[volume, 1, 17, 4, 3], &steps[..]].concat());
+        }
+    }
+    put("receipt", "receipt.json", include_bytes!("receipt.json"));
     put("guest", "lvm", &with_lvm().expect("a physical volume in memory"));
     let sample = include_str!("../../core/machine/tests/samples/buoycam-efi.ovf");
     let files: [(&str, &[u8]); 2] = [("a.ovf", sample.as_bytes()), ("a", &[7; 700])];

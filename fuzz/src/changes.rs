@@ -1,0 +1,248 @@
+//! Any changes to a sound volume, beside a model of what it then holds; and changes to a damaged one.
+
+use std::{
+    collections::BTreeMap,
+    fs,
+    os::unix::fs::FileExt,
+    path::Path,
+    process::{Command, Stdio},
+    sync::{Arc, LazyLock, Once},
+};
+
+use reformis_disk::{Disk, Format, formats, overlay::Overlay, source::MemoryStorage};
+use reformis_guest::{Bench, Device, Error, Kind, Tree};
+
+const NOW: i64 = 1_780_000_000;
+
+/// What a tree holds below its root: a folder, or the bytes of a file. FAT takes letters of either case for the same.
+type Model = BTreeMap<String, Option<Vec<u8>>>;
+
+const NAMES: [&str; 12] = [
+    "a",
+    "B",
+    "tide.txt",
+    "TIDE~1.TXT",
+    "a name that needs more than one entry.conf",
+    "a name that needs more than two entries, since it goes on and on.conf",
+    "Grüße",
+    ".hidden",
+    "two  spaces",
+    "dots.in.it",
+    "EFI",
+    "BOOTX64.EFI",
+];
+
+/// Numbers from the input, and zeros after its end.
+struct Numbers<'a>(&'a [u8]);
+
+impl Numbers<'_> {
+    fn next(&mut self) -> usize {
+        let Some((first, rest)) = self.0.split_first() else { return 0 };
+        self.0 = rest;
+        usize::from(*first)
+    }
+
+    fn path(&mut self) -> String {
+        let depth = 1 + self.next() % 3;
+        (0..depth).map(|_| format!("/{}", NAMES[self.next() % NAMES.len()])).collect()
+    }
+
+    fn content(&mut self) -> Vec<u8> {
+        let (len, seed) = (self.next() * [0, 1, 37, 600][self.next() % 4], self.next());
+        (0..len).map(|at| (at * 31 + seed) as u8).collect()
+    }
+}
+
+/// A kind of file system: how its empty volumes are made, and what checks them.
+pub struct FileSystem {
+    /// Empty volumes of several shapes.
+    pub volumes: LazyLock<Vec<Arc<[u8]>>>,
+    /// The checker, to which the path of an image is added. It ends with 0 where all is well.
+    pub checker: &'static [&'static str],
+    /// Whether `a` and `A` are the same name.
+    pub folds_case: bool,
+}
+
+impl FileSystem {
+    fn key(&self, path: &str) -> String {
+        if self.folds_case { path.to_lowercase() } else { path.into() }
+    }
+
+    /// Reads the input: which volume; whether it is damaged first, and how; and what is done to it.
+    ///
+    /// # Panics
+    /// When the volume that results is not what it should be.
+    pub fn change(&self, input: &[u8]) {
+        let mut numbers = Numbers(input);
+        let mut volume = self.volumes[numbers.next() % self.volumes.len()].clone();
+        let damages = numbers.next() % 32;
+        if damages > 0 {
+            let mut bytes = volume.to_vec();
+            for _ in 0..damages {
+                // The structures are at the start.
+                let at = (numbers.next() | numbers.next() << 8) % bytes.len();
+                bytes[at] = numbers.next() as u8;
+            }
+            volume = bytes.into();
+        }
+        let storage = Arc::new(MemoryStorage::new("fuzz", volume));
+        let disk = formats::open(storage, Some(Format::Raw)).expect("any bytes are a raw disk").disk;
+        let bench = Bench::new([disk]);
+        let device = Device::part(&bench, 0, 0, u64::MAX, "the volume");
+        let open = || Tree::of(&device, NOW);
+        let Ok(Some(mut tree)) = open() else {
+            assert!(damages > 0, "a sound volume is opened");
+            return;
+        };
+        let mut model = Model::new();
+        for _ in 0..12 {
+            if numbers.0.is_empty() {
+                break;
+            }
+            bench.begin("step", "a step of the fuzzer");
+            let outcome = self.step(&mut tree, &mut model, &mut numbers, damages > 0);
+            if outcome.is_err() {
+                bench.rollback();
+                let Ok(Some(again)) = open() else {
+                    assert!(damages > 0, "what was taken back is opened again");
+                    return;
+                };
+                tree = again;
+            }
+        }
+        if damages > 0 {
+            return;
+        }
+        let mut seen = Model::new();
+        self.read(&open().expect("a sound volume").expect("a known file system"), "", &mut seen);
+        assert_eq!(seen, model);
+        drop(tree);
+        self.check(&bench.take().pop().expect("one disk"));
+    }
+
+    /// Does one step to the tree, and to the model when it is done.
+    fn step(&self, tree: &mut Tree, model: &mut Model, numbers: &mut Numbers<'_>, damaged: bool) -> Result<(), Error> {
+        let what = numbers.next() % 5;
+        let path = numbers.path();
+        let key = self.key(&path);
+        let above = key.rfind('/').map_or("", |end| &key[..end]).to_string();
+        let in_folder = above.is_empty() || model.get(&above) == Some(&None);
+        let (outcome, allowed, done): (_, _, Box<dyn FnOnce(&mut Model)>) = match what {
+            0 | 1 => {
+                let content = numbers.content();
+                let allowed = in_folder && !matches!(model.get(&key), Some(None));
+                let outcome = tree.write(&path, &content);
+                (outcome, allowed, Box::new(move |model| drop(model.insert(key, Some(content)))))
+            }
+            2 => {
+                let more = numbers.content();
+                let allowed = matches!(model.get(&key), Some(Some(_)));
+                let outcome = tree.append(&path, &more);
+                let add = move |model: &mut Model| {
+                    if let Some(Some(content)) = model.get_mut(&key) {
+                        content.extend(more);
+                    }
+                };
+                (outcome, allowed, Box::new(add))
+            }
+            3 => {
+                let all: Vec<String> =
+                    key.match_indices('/').skip(1).map(|(at, _)| key[..at].into()).chain([key.clone()]).collect();
+                let allowed = all.iter().all(|path| !matches!(model.get(path), Some(Some(_))));
+                let outcome = tree.make_folders(&path);
+                (outcome, allowed, Box::new(move |model| model.extend(all.into_iter().map(|path| (path, None)))))
+            }
+            _ => {
+                let allowed = model.contains_key(&key);
+                let outcome = tree.remove(&path);
+                let below = format!("{key}/");
+                let remove = move |model: &mut Model| {
+                    model.retain(|name, _| *name != key && !name.starts_with(&below));
+                };
+                (outcome, allowed, Box::new(remove))
+            }
+        };
+        match outcome {
+            Ok(()) => {
+                assert!(allowed || damaged, "step {what} at {path} was done, and should not have been");
+                done(model);
+                Ok(())
+            }
+            Err(error) => {
+                let full = matches!(error, Error::NoRoom { .. });
+                assert!(!allowed || full || damaged, "step {what} at {path} was not done: {error}");
+                Err(error)
+            }
+        }
+    }
+
+    fn read(&self, tree: &Tree, folder: &str, into: &mut Model) {
+        for (name, stat) in tree.list(folder).expect("a folder that is there") {
+            let path = format!("{folder}/{}", String::from_utf8(name).expect("a name of ours"));
+            if path == "/lost+found" {
+                continue;
+            }
+            if stat.kind == Kind::Folder {
+                into.insert(self.key(&path), None);
+                self.read(tree, &path, into);
+            } else {
+                into.insert(self.key(&path), Some(tree.read(&path, 1 << 20).expect("a file that is there")));
+            }
+        }
+    }
+
+    fn check(&self, disk: &Overlay) {
+        let file = tempfile::NamedTempFile::new().expect("a temporary file");
+        file.as_file().set_len(disk.size()).expect("room");
+        let mut piece = vec![0; 16 << 10];
+        for at in (0..disk.size()).step_by(piece.len()) {
+            let len = piece.len().min((disk.size() - at) as usize);
+            disk.read_at(at, &mut piece[..len]).expect("memory");
+            if piece[..len].iter().any(|&byte| byte != 0) {
+                file.as_file().write_all_at(&piece[..len], at).expect("room");
+            }
+        }
+        let mut checker = Command::new(self.checker[0]);
+        let output = checker.args(&self.checker[1..]).arg(file.path()).stdin(Stdio::null()).output();
+        let output = output.expect("the checker of this file system is installed");
+        assert!(output.status.success(), "the checker finds: {}", String::from_utf8_lossy(&output.stdout));
+    }
+}
+
+/// Empty volumes by mke2fs: its options, and a size in KiB.
+pub fn ext_volumes(kinds: &[(&[&str], u64)]) -> Vec<Arc<[u8]>> {
+    let make = |(options, size): &(&[&str], u64)| {
+        let file = tempfile::NamedTempFile::new().expect("a temporary file");
+        file.as_file().set_len(size << 10).expect("room");
+        let done = Command::new("mke2fs").args(["-q", "-F", "-m", "0"]).args(*options).arg(file.path()).status();
+        assert!(done.expect("mke2fs is installed").success());
+        fs::read(file.path()).expect("a volume").into()
+    };
+    kinds.iter().map(make).collect()
+}
+
+/// Empty FAT volumes, of these sizes in bytes and bytes of a cluster.
+pub fn fat_volumes(kinds: &[(usize, u32)]) -> Vec<Arc<[u8]>> {
+    let make = |(size, cluster): &(usize, u32)| {
+        let mut volume = std::io::Cursor::new(vec![0; *size]);
+        let options = fatfs::FormatVolumeOptions::new().bytes_per_cluster(*cluster);
+        fatfs::format_volume(&mut volume, options).expect("a file system in memory");
+        volume.into_inner().into()
+    };
+    kinds.iter().map(make).collect()
+}
+
+/// Lets the library that writes FAT panic: the core catches it there, and makes an error of it.
+pub fn allow_panics_in_library() {
+    static ONCE: Once = Once::new();
+    ONCE.call_once(|| {
+        let before = std::panic::take_hook();
+        std::panic::set_hook(Box::new(move |panic| {
+            let place = panic.location().map(|place| Path::new(place.file()).to_path_buf()).unwrap_or_default();
+            let in_library = place.iter().any(|part| part.to_string_lossy().starts_with("fatfs-"));
+            if !in_library {
+                before(panic);
+            }
+        }));
+    });
+}
