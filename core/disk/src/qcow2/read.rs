@@ -76,10 +76,7 @@ struct Header {
 }
 
 impl Header {
-    #[expect(
-        clippy::indexing_slicing,
-        reason = "a table holds an entry for each of its clusters, and the place is taken modulo their number"
-    )]
+    #[expect(clippy::indexing_slicing, reason = "one byte was read")]
     fn read(storage: &dyn Storage) -> Result<Self> {
         let path = storage.name().to_string();
         let damaged = |offset: u64, what: String| Err(Error::damaged(&path, offset, what));

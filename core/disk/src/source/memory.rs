@@ -28,10 +28,7 @@ impl Storage for MemoryStorage {
         self.bytes.len() as u64
     }
 
-    #[expect(
-        clippy::indexing_slicing,
-        reason = "callers have checked that the range lies inside, as the trait asks of them"
-    )]
+    #[expect(clippy::indexing_slicing, reason = "the range was just required to lie inside")]
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         super::require(self, offset, buf.len() as u64, "a read")?;
         buf.copy_from_slice(&self.bytes[to_usize(offset)..to_usize(offset) + buf.len()]);

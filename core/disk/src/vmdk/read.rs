@@ -244,10 +244,7 @@ impl SparseMap {
         SCRATCH.with_borrow_mut(|scratch| self.inflate_with(scratch, number, sector, out))
     }
 
-    #[expect(
-        clippy::indexing_slicing,
-        reason = "the directory has an entry for every table of the disk, and a table has all its grains"
-    )]
+    #[expect(clippy::indexing_slicing, reason = "the unpacker says how much of the room it filled")]
     fn inflate_with(&self, scratch: &mut Scratch, number: u64, sector: u64, out: &mut [u8]) -> Result<()> {
         let path = self.storage.name();
         let at = sector * SECTOR;

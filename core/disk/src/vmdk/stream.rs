@@ -135,7 +135,7 @@ impl Writer for StreamWriter {
         Some(Arc::new(|offset, grain| Some(encode(offset, grain))))
     }
 
-    #[expect(clippy::indexing_slicing, reason = "the room was made for it just above")]
+    #[expect(clippy::indexing_slicing, reason = "the place is taken modulo the length of the table")]
     fn place(&mut self, offset: u64, len: u64) -> Result<Spot> {
         let grain = offset / self.unit();
         let number = grain / GTES;

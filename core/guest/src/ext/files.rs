@@ -76,7 +76,10 @@ impl Ext {
     }
 
     /// Where a symbolic link leads.
-    #[expect(clippy::indexing_slicing, reason = "ranges are cut to the buffer, the run and the block")]
+    #[expect(
+        clippy::indexing_slicing,
+        reason = "such a target is shorter than the room in the inode, as was just compared"
+    )]
     pub(crate) fn link_target(&self, inode: &Inode) -> Result<Vec<u8>> {
         // A short one lies where others have their map; it has no blocks but maybe one of attributes.
         let own = u64::from(inode.attribute_block() != 0);
@@ -87,7 +90,7 @@ impl Ext {
     }
 
     /// Makes something called `name` in a folder.
-    #[expect(clippy::indexing_slicing, reason = "ranges are cut to the buffer, the run and the block")]
+    #[expect(clippy::indexing_slicing, reason = "only a target that fits is kept in the inode")]
     pub(crate) fn create(&mut self, folder: u32, name: &[u8], new: &New<'_>, owner: &Owner) -> Result<u32> {
         self.begin_change()?;
         let mut folder = self.inode(folder)?;

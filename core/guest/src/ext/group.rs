@@ -310,10 +310,7 @@ impl Ext {
     }
 
     /// Writes the bitmap of a group's blocks and notes its checksum in the descriptor, which is not written yet.
-    #[expect(
-        clippy::indexing_slicing,
-        reason = "a descriptor has 32 or 64 bytes, as the superblock was checked to say"
-    )]
+    #[expect(clippy::indexing_slicing, reason = "cut to the bitmap")]
     pub(super) fn write_block_bitmap(&self, group: &mut Group, bitmap: &[u8]) -> Result<()> {
         if self.sb.has_ro(ro_compat::METADATA_CSUM) {
             let covered = self.sb.s_clusters_per_group.get() as usize / 8;
@@ -338,10 +335,7 @@ impl Ext {
     }
 
     /// Writes the bitmap of a group's inodes and notes its checksum in the descriptor, which is not written yet.
-    #[expect(
-        clippy::indexing_slicing,
-        reason = "a descriptor has 32 or 64 bytes, as the superblock was checked to say"
-    )]
+    #[expect(clippy::indexing_slicing, reason = "cut to the bitmap")]
     pub(super) fn write_inode_bitmap(&self, group: &mut Group, bitmap: &[u8]) -> Result<()> {
         if self.sb.has_ro(ro_compat::METADATA_CSUM) {
             let covered = self.sb.s_inodes_per_group.get() as usize / 8;

@@ -15,7 +15,7 @@ const END: u32 = 0x7fff_ffff << 1;
 
 impl Hasher {
     /// The hash that the index goes by; its lowest bit is clear.
-    #[expect(clippy::indexing_slicing, reason = "words and rounds of a fixed number")]
+    #[expect(clippy::indexing_slicing, reason = "the start is at most the length of the name")]
     pub(super) fn hash(&self, name: &[u8]) -> u32 {
         let mut state =
             if self.seed == [0; 4] { [0x6745_2301, 0xefcd_ab89, 0x98ba_dcfe, 0x1032_5476] } else { self.seed };

@@ -125,7 +125,7 @@ impl Fat {
     }
 
     /// The bytes of a chain of clusters, up to `most`; an error when it is longer, as one is that comes back to itself.
-    #[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes and an entry 32")]
+    #[expect(clippy::indexing_slicing, reason = "the bytes were grown behind this place just above")]
     fn chain(&self, first: u32, most: u64) -> Result<Vec<u8>> {
         let cluster_size = self.geometry.cluster;
         let mut bytes = Vec::new();

@@ -26,7 +26,7 @@ fn other(error: Error) -> io::Error {
 }
 
 impl Read for Stream {
-    #[expect(clippy::indexing_slicing, reason = "an entry has 32 bytes, and a path a last part")]
+    #[expect(clippy::indexing_slicing, reason = "cut to the buffer just above")]
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
         let len = to_usize((self.device.size().saturating_sub(self.at)).min(buf.len() as u64));
         self.device.read(self.at, &mut buf[..len]).map_err(other)?;
@@ -80,7 +80,7 @@ impl Fat {
     }
 
     /// Reads every folder on the way to `path`, whose chains end then.
-    #[expect(clippy::indexing_slicing, reason = "an entry has 32 bytes, and a path a last part")]
+    #[expect(clippy::indexing_slicing, reason = "the depth is at most the length of the path")]
     fn check(&self, path: &[String]) -> Result<()> {
         (0..path.len()).try_for_each(|depth| self.list(&path[..depth]).map(drop))
     }

@@ -10,7 +10,7 @@ use crate::system::{
 type Match = (String, usize);
 
 /// Text in an order in which 9 comes before 10.
-#[expect(clippy::string_slice, reason = "cut where the word was found and where it ends")]
+#[expect(clippy::string_slice, reason = "cut where the letters end")]
 fn natural(name: &str) -> (String, u64, String) {
     let letters = name.trim_end_matches(|c: char| c.is_ascii_digit());
     (letters.to_string(), name[letters.len()..].parse().unwrap_or(0), name.to_string())

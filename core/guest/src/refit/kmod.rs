@@ -10,10 +10,7 @@ const HAS_VALUES: u32 = 0x4000_0000;
 const HAS_CHILDREN: u32 = 0x2000_0000;
 
 /// The index of `values`, by key: keys are ASCII.
-#[expect(
-    clippy::indexing_slicing,
-    reason = "every name of the group is longer than what it shares, for it is sorted behind the shorter ones"
-)]
+#[expect(clippy::indexing_slicing, reason = "the head of the index was written first")]
 pub(super) fn index(values: &BTreeMap<String, String>) -> Vec<u8> {
     let mut bytes = Vec::new();
     for word in [MAGIC, VERSION, 0] {

@@ -56,7 +56,7 @@ impl Entries {
         self.find(key).map(|(.., value)| value.as_str()).filter(|value| !value.is_empty())
     }
 
-    #[expect(clippy::indexing_slicing, reason = "the places are those of these lines, and both characters were seen")]
+    #[expect(clippy::indexing_slicing, reason = "the places are those of these lines")]
     fn find(&self, key: &str) -> Option<&(u32, String, String)> {
         self.places.get(&key.to_ascii_lowercase()).map(|&index| &self.lines[index])
     }
@@ -105,7 +105,7 @@ fn decode(bytes: &[u8], file: &str) -> Result<String> {
 }
 
 /// Quotes, bars and what is no printable character are written as `|` and two hexadecimal digits.
-#[expect(clippy::indexing_slicing, reason = "the places are those of these lines, and both characters were seen")]
+#[expect(clippy::indexing_slicing, reason = "both characters were seen")]
 fn unescape(value: &str) -> String {
     let mut bytes = Vec::new();
     let mut rest = value.as_bytes();

@@ -1,4 +1,4 @@
-//! What a person should know: each kind once. What is said of it stands in [`words`].
+//! What a person should know: each kind once. What is said of it stands in `words.rs`.
 
 mod words;
 
