@@ -88,7 +88,7 @@ fn files_are_put_in_removed_and_linked_or_nothing_is() {
     let survey = place.run(&["survey", "tidelog.qcow2", "--json"]).expect(0).json();
     assert_eq!(survey["targets"][0]["disks"][0]["image"]["shape"], "qcow2/thin");
     assert!(
-        place.run(&["patch", "tidelog.qcow2", "--out", "x.qcow2"]).expect(2).err.contains("nothing is to be changed")
+        place.run(&["patch", "tidelog.qcow2", "--out", "x.qcow2"]).expect(2).err.contains("there is nothing to do")
     );
     let error = place.run(&["patch", "tidelog.ova/tidelog-disk1.vmdk", "--folder", "/x", "--in-place"]).expect(1).err;
     assert!(error.contains("cannot be changed in place"), "{error}");
@@ -135,9 +135,9 @@ fn a_disk_is_made_ready_and_can_be_proved() {
     assert!(!place.path("bare.qcow2").exists());
     place.run(&[&args[..], &["--accept", "will-not-boot"]].concat()).expect(0);
     let args = ["refit", "tidelog.qcow2", "--dest", "nvme-cloud", "--leave-out", "driver", "--out", "x.qcow2", "-q"];
-    assert!(place.run(&args).expect(1).err.contains("there is no edit 'driver'"));
+    assert!(place.run(&args).expect(1).err.contains("there is no edit called 'driver'"));
     let args = ["refit", "tidelog.qcow2", "--dest", "nvme-cloud", "--controller", "ide", "--out", "x.qcow2", "-q"];
-    assert!(place.run(&args).expect(1).err.contains("it has nvme"));
+    assert!(place.run(&args).expect(1).err.contains("it offers nvme"));
     let args = ["refit", "tidelog.ova/tidelog-disk2.vmdk", "--dest", "nvme-cloud", "--out", "x.qcow2", "-q"];
     assert!(place.run(&args).expect(1).err.contains("no Linux system was found"));
 }
