@@ -86,8 +86,8 @@ fn descriptors_that_contradict_themselves_say_where() {
     for (from, to, expected) in [
         ("ovf:/disk/d-sys", "ovf:/disk/none", "line 30: disk 'System' refers to 'ovf:/disk/none', which is not there"),
         ("ovf:fileRef=\"f-sys\"", "ovf:fileRef=\"f-no\"", "refers to file 'f-no', which is not in the references"),
-        ("VirtualQuantity>16<", "VirtualQuantity>999999999<", "no sensible size"),
-        ("VirtualQuantity>16<", "VirtualQuantity>-1<", "no sensible size"),
+        ("VirtualQuantity>16<", "VirtualQuantity>999999999<", "is not a sensible size"),
+        ("VirtualQuantity>16<", "VirtualQuantity>-1<", "is not a sensible size"),
         ("VirtualQuantity>6<", "VirtualQuantity>0<", "'0' processors"),
         ("ovf:capacity=\"20\"", "ovf:capacity=\"99999999999999999\"", "which is not a size"),
         ("ovf:size=\"70656\"", "ovf:size=\"x\"", "size is 'x', expected a number"),
