@@ -212,3 +212,42 @@ pub(crate) fn of_image(disk: &str, facts: &Facts) -> Vec<Finding> {
 pub fn blocked(findings: &[Finding]) -> bool {
     findings.iter().any(|finding| finding.severity() == Severity::Blocker)
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    /// Severity and code of each finding, as `words.rs` has them.
+    fn said() -> BTreeSet<(String, String)> {
+        let words = include_str!("words.rs");
+        let mut found = BTreeSet::new();
+        for severity in ["Blocker", "Caution", "Note"] {
+            for (at, _) in words.match_indices(&format!("{severity},")) {
+                let after = words[at + severity.len() + 1..].trim_start();
+                if let Some((code, _)) = after.strip_prefix('"').and_then(|after| after.split_once('"')) {
+                    found.insert((severity.to_lowercase(), code.to_string()));
+                }
+            }
+        }
+        found
+    }
+
+    #[test]
+    fn the_guide_lists_every_finding_with_its_severity_and_no_other() {
+        let guide = include_str!("../../../../docs/guide.md");
+        let (_, table) = guide.split_once("| code | severity |").unwrap();
+        let mut listed = BTreeSet::new();
+        for row in table.lines().filter_map(|row| row.strip_prefix("| `")) {
+            let (codes, rest) = row.split_once(" | ").unwrap();
+            let severity = rest.split(" | ").next().unwrap();
+            listed.extend(codes.split(", ").map(|code| (severity.to_string(), code.replace('`', ""))));
+        }
+        // The troubles of an image share one arm there.
+        let troubles =
+            ["disk-encrypted", "image-corrupt", "parent-changed"].map(|code| ("blocker".into(), code.into()));
+        let mut said = said();
+        said.extend(troubles);
+        assert!(listed.len() > 80);
+        assert_eq!(listed, said);
+    }
+}
