@@ -75,7 +75,8 @@ impl FileSystem {
     pub fn change(&self, input: &[u8]) {
         let mut numbers = Numbers(input);
         let mut volume = self.volumes[numbers.next() % self.volumes.len()].clone();
-        let damages = numbers.next() % 32;
+        // Half of them are sound.
+        let damages = numbers.next().saturating_sub(128) % 32;
         if damages > 0 {
             let mut bytes = volume.to_vec();
             for _ in 0..damages {

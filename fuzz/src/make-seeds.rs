@@ -291,7 +291,7 @@ fn main() {
             // A folder, a file in it, a longer one beside it, more of the first, and all gone again.
             let steps = [3, 0, 0, 0, 1, 0, 2, 40, 2, 7, 1, 0, 4, 200, 3, 9, 2, 1, 0, 2, 30, 2, 1, 4, 0, 0];
             put(target, &format!("sound-{volume}"), &[&[volume, 0], &steps[..]].concat());
-            put(target, &format!("damaged-{volume}"), &[&[volume, 1, 17, 4, 3], &steps[..]].concat());
+            put(target, &format!("damaged-{volume}"), &[&[volume, 129, 17, 4, 3], &steps[..]].concat());
         }
     }
     put("receipt", "receipt.json", include_bytes!("receipt.json"));
