@@ -210,10 +210,7 @@ impl Ext {
         clippy::cast_possible_truncation,
         reason = "extents of at most 32768 blocks, in a node of one block; halves of a number are set side by side"
     )]
-    #[expect(
-        clippy::indexing_slicing,
-        reason = "a node has at least 60 bytes, and its entries were checked against its length"
-    )]
+    #[expect(clippy::indexing_slicing, reason = "nodes of a known size, with as many entries as were counted to fit")]
     fn lay_extents(&mut self, inode: &mut Inode, map: &mut Map, goal: u64) -> Result<()> {
         let mut entries: Vec<(u32, [u8; 12])> = Vec::new();
         for run in &map.runs {
@@ -261,14 +258,8 @@ impl Ext {
         Ok(())
     }
 
-    #[expect(
-        clippy::cast_possible_truncation,
-        reason = "extents of at most 32768 blocks, in a node of one block; halves of a number are set side by side"
-    )]
-    #[expect(
-        clippy::indexing_slicing,
-        reason = "a node has at least 60 bytes, and its entries were checked against its length"
-    )]
+    #[expect(clippy::cast_possible_truncation, reason = "the depth is at most 3")]
+    #[expect(clippy::indexing_slicing, reason = "an inode has room for its fifteen pointers")]
     fn lay_pointers(&mut self, inode: &mut Inode, map: &mut Map, goal: u64) -> Result<()> {
         let end = map.runs.last().map_or(0, |run| run.logical + run.len);
         let mut next = 0;
