@@ -22,18 +22,21 @@ use args::{Cli, Color, Command};
 use clap::Parser;
 use exit::Exit;
 use progress::Progress;
+use reformis_disk::budget::Budget;
 
 /// What every command is given.
 pub(crate) struct Session {
     pub(crate) json: bool,
     pub(crate) progress: Progress,
     pub(crate) cancel: Arc<AtomicBool>,
+    /// Memory for all that is collected from what strangers made.
+    pub(crate) budget: Arc<Budget>,
 }
 
 impl Session {
     /// What the core's steps are given.
     pub(crate) fn context(&self) -> reformis_move::Context<'_> {
-        reformis_move::Context { cancel: &self.cancel, observer: &self.progress }
+        reformis_move::Context { cancel: &self.cancel, observer: &self.progress, budget: &self.budget }
     }
 }
 
@@ -73,6 +76,7 @@ fn run(cli: Cli) -> Result<Exit> {
         json: cli.global.json,
         progress: Progress::new(cli.global.quiet, cli.global.json),
         cancel: stop_on_signals()?,
+        budget: Budget::whole(),
     };
     match cli.command {
         Command::Survey(args) => commands::survey::run(&args, &session),

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use libfuzzer_sys::fuzz_target;
-use reformis_disk::{Format, formats, source::MemoryStorage};
+use reformis_disk::{Format, budget::Budget, formats, source::MemoryStorage};
 use reformis_guest::{AdapterPlace, DiskPlace, Guest, Hardware, Need, OtherPlace, Tree, Wishes};
 
 fn walk(tree: &Tree, folder: &[u8], left: &mut usize) {
@@ -26,10 +26,10 @@ fn walk(tree: &Tree, folder: &[u8], left: &mut usize) {
 fuzz_target!(|bytes: &[u8]| {
     let storage = Arc::new(MemoryStorage::new("fuzz.raw", bytes));
     let disk = formats::open(storage, Some(Format::Raw)).expect("any bytes are a raw disk").disk;
-    let look = reformis_guest::look(&disk).expect("memory can be read");
+    let look = reformis_guest::look(&disk, &Budget::whole()).expect("memory can be read");
     assert!(look.partitions.iter().all(|(partition, _)| partition.start + partition.size <= disk.size()));
     look.family();
-    let mut guest = Guest::open([disk], 1_780_000_000).expect("memory can be read");
+    let mut guest = Guest::open([disk], 1_780_000_000, &Budget::whole()).expect("memory can be read");
     for index in 0..guest.volumes.len().min(4) {
         if let Ok(Some(mut tree)) = guest.volume_tree(index, 1_780_000_000) {
             walk(&tree, b"", &mut 64);

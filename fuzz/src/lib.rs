@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use reformis_disk::{
     Disk, Extent, ExtentKind, Format, Result, Storage,
+    budget::Budget,
     formats::Opener,
     source::{Identity, Links, MemoryStorage},
 };
@@ -47,6 +48,10 @@ impl Storage for Pair {
 
     fn identity(&self) -> Option<&Identity> {
         None
+    }
+
+    fn budget(&self) -> &Arc<Budget> {
+        self.bytes.budget()
     }
 
     fn sibling(&self, name: &str, _: Links) -> Result<Arc<dyn Storage>> {

@@ -9,6 +9,7 @@ mod hosts_around;
 mod inside;
 mod journey;
 mod machine_files;
+mod memory;
 mod packed;
 mod recast;
 mod refusals;

@@ -8,6 +8,7 @@ use std::{fs::File, path::Path, sync::Arc, time::Duration};
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use reformis_disk::{
     Disk, Shape,
+    budget::Budget,
     digest::BlockDigest,
     formats::{self, NewImage, Squeeze},
     output::Output,
@@ -62,7 +63,7 @@ fn shapes(criterion: &mut Criterion) {
     for (name, image) in &images {
         let path = folder.path().join("in.vmdk");
         write(&source, image, &path);
-        let opened = formats::open(source::open(&path).unwrap(), Some(image.shape.format)).unwrap();
+        let opened = formats::open(source::open(&path, &Budget::whole()).unwrap(), Some(image.shape.format)).unwrap();
         group.bench_function(name, |bencher| {
             bencher.iter(|| pipeline::scan(opened.disk.as_ref(), &watch()).unwrap());
         });

@@ -1,8 +1,11 @@
 //! One budget of memory for all that a stranger's bytes can make us collect or unpack.
 
-use std::sync::{
-    Arc,
-    atomic::{AtomicU64, Ordering},
+use std::{
+    ops::Deref,
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering},
+    },
 };
 
 /// Bytes that may be held at the same time, by everybody who was given it.
@@ -20,6 +23,28 @@ pub struct OverBudget {
     pub most: u64,
 }
 
+/// Something that memory is held for as long as it lives.
+#[derive(Debug)]
+pub struct Held<T> {
+    value: T,
+    hold: Hold,
+}
+
+impl<T> Held<T> {
+    /// The two apart.
+    pub fn split(self) -> (T, Hold) {
+        (self.value, self.hold)
+    }
+}
+
+impl<T> Deref for Held<T> {
+    type Target = T;
+
+    fn deref(&self) -> &T {
+        &self.value
+    }
+}
+
 /// A part of a budget, given back when it is dropped.
 #[derive(Debug)]
 pub struct Hold {
@@ -33,7 +58,22 @@ impl Budget {
 
     /// A budget of `most` bytes.
     pub fn new(most: u64) -> Arc<Self> {
-        Arc::new(Self { most, used: AtomicU64::new(0) })
+        Arc::new(Self { most, ..Self::default() })
+    }
+
+    /// A budget of [`Budget::MOST`] bytes: what a run may hold.
+    pub fn whole() -> Arc<Self> {
+        Self::new(Self::MOST)
+    }
+
+    /// Holds `bytes`.
+    ///
+    /// # Errors
+    /// [`OverBudget`].
+    pub fn take(self: &Arc<Self>, bytes: u64) -> Result<Hold, OverBudget> {
+        let mut hold = self.hold();
+        hold.grow(bytes)?;
+        Ok(hold)
     }
 
     /// Begins to hold something, which is nothing yet.
@@ -44,6 +84,17 @@ impl Budget {
     /// Bytes that are held now.
     pub fn used(&self) -> u64 {
         self.used.load(Ordering::Relaxed)
+    }
+
+    /// Whether more than half of it is used: what can be read again is better not kept then.
+    pub(crate) fn is_tight(&self) -> bool {
+        self.used() > self.most / 2
+    }
+}
+
+impl Default for Budget {
+    fn default() -> Self {
+        Self { most: Self::MOST, used: AtomicU64::new(0) }
     }
 }
 
@@ -62,6 +113,35 @@ impl Hold {
             }
             Err(_) => Err(OverBudget { most }),
         }
+    }
+}
+
+impl Hold {
+    /// Ties this to `value`, which is what it is held for.
+    pub fn of<T>(self, value: T) -> Held<T> {
+        Held { value, hold: self }
+    }
+
+    /// What it is a part of.
+    pub fn budget(&self) -> &Arc<Budget> {
+        &self.budget
+    }
+
+    /// Holds `bytes` from now on, more or less than before.
+    ///
+    /// # Errors
+    /// [`OverBudget`]; what was held is held on.
+    pub fn resize(&mut self, bytes: u64) -> Result<(), OverBudget> {
+        self.grow(bytes.saturating_sub(self.bytes))?;
+        self.shrink_to(bytes);
+        Ok(())
+    }
+
+    /// Gives back all but `bytes` of it.
+    pub fn shrink_to(&mut self, bytes: u64) {
+        let more = self.bytes.saturating_sub(bytes);
+        self.budget.used.fetch_sub(more, Ordering::Relaxed);
+        self.bytes -= more;
     }
 }
 
@@ -86,7 +166,15 @@ mod tests {
         drop(one);
         two.grow(60).unwrap();
         assert_eq!(budget.used(), 100);
-        drop(two);
+        two.shrink_to(7);
+        two.shrink_to(200);
+        two.resize(40).unwrap();
+        assert!(two.resize(101).is_err());
+        two.resize(7).unwrap();
+        assert_eq!(budget.used(), 7);
+        let held = two.of(vec![1, 2]);
+        assert_eq!(held.len(), 2);
+        drop(held);
         assert_eq!(budget.used(), 0);
     }
 }

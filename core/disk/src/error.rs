@@ -57,6 +57,16 @@ pub enum Error {
         /// What it uses.
         what: String,
     },
+    /// What a stranger's file has to be kept of is more than the run may take.
+    #[error("{} cannot be read: {what} would take more than {} of memory", Quoted(path), crate::ByteSize(over.most))]
+    Memory {
+        /// The file.
+        path: String,
+        /// What would be kept.
+        what: String,
+        /// The budget.
+        over: crate::budget::OverBudget,
+    },
     /// A result that its format cannot hold.
     #[error("{} cannot be written: {what}", Quoted(path))]
     Unwritable {
@@ -152,6 +162,7 @@ impl Error {
             Self::CutShort { .. } => "cut-short",
             Self::Trouble(_) => "image-in-trouble",
             Self::Unsupported { .. } => "not-supported",
+            Self::Memory { .. } => "too-much-memory",
             Self::Unwritable { .. } => "not-writable",
             Self::NotAnImage { .. } => "not-an-image",
             Self::Changed { .. } => "source-changed",
@@ -170,6 +181,11 @@ impl Error {
     pub fn io(action: &'static str, path: impl Into<String>, offset: Option<u64>) -> impl FnOnce(io::Error) -> Self {
         let path = path.into();
         move |source| Self::Io { action, path, offset, source }
+    }
+
+    /// An [`Error::Memory`] for `what`, a structure of the file `path`; a shorthand for `map_err`.
+    pub fn memory(path: &str, what: &str) -> impl FnOnce(crate::budget::OverBudget) -> Self {
+        move |over| Self::Memory { path: path.into(), what: what.into(), over }
     }
 
     /// An [`Error::Damaged`].
@@ -191,6 +207,9 @@ impl Error {
             Self::Damaged { .. } => "Export or copy the file again from its host, and compare its digest.",
             Self::CutShort { .. } => {
                 "The copy or the download stopped early: fetch the file again, and compare its size."
+            }
+            Self::Memory { .. } => {
+                "Few sound files need that much. If this one is sound, handle its disks one at a time, or consolidate its chain."
             }
             Self::NotAnImage { .. } => "If these are the raw bytes of a disk, say so with --from raw.",
             Self::Changed { .. } => "Shut the guest down, see that nothing writes to the file, and run again.",

@@ -4,6 +4,7 @@ use std::{fs::File, path::Path, sync::Arc};
 
 use crate::{
     ByteSize, SECTOR,
+    budget::Held,
     error::{Error, Result},
     output::Output,
     pipeline::Writer,
@@ -188,7 +189,7 @@ pub fn is_footer(tail: &[u8]) -> bool {
     tail.starts_with(&vhd::COOKIE)
 }
 
-pub(crate) fn head(storage: &dyn Storage) -> Result<Vec<u8>> {
+pub(crate) fn head(storage: &dyn Storage) -> Result<Held<Vec<u8>>> {
     crate::source::read_vec(storage, 0, storage.len().min(HEAD) as usize, "its start")
 }
 

@@ -2,7 +2,7 @@
 //! says of each where it lies. A format answers for one unit; reading and extents of the whole disk are done here, once.
 
 use crate::to_usize;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use crate::{
     disk::{Disk, Extent, ExtentKind, read_padded},
@@ -91,10 +91,38 @@ pub(crate) trait UnitMap: Send + Sync {
     }
 }
 
+/// Spans that one extent is joined of at the most: whoever asks may want much less than a table's whole length.
+const MAX_SPANS: usize = 1024;
+
 /// A disk by its format's table.
-pub(crate) struct UnitDisk<M>(pub(crate) M);
+pub(crate) struct UnitDisk<M> {
+    map: M,
+    /// The extent of the disk below that was asked for last. That disk may go through much of its table for it, and each span of
+    /// this one is a question within the same extent.
+    below: Mutex<Option<Extent>>,
+}
 
 impl<M: UnitMap> UnitDisk<M> {
+    /// By `map`.
+    pub(crate) fn new(map: M) -> Self {
+        Self { map, below: Mutex::new(None) }
+    }
+
+    /// What of the extent at `offset` of the disk below is at `offset` or behind it.
+    fn below_at(&self, below: &dyn Disk, offset: u64) -> Result<Extent> {
+        let lock = || self.below.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = lock().filter(|extent| (extent.start..extent.end()).contains(&offset));
+        let extent = match known {
+            Some(extent) => extent,
+            None => {
+                let extent = below.extent_at(offset)?;
+                *lock() = Some(extent);
+                extent
+            }
+        };
+        Ok(Extent { start: offset, len: extent.end() - offset, ..extent })
+    }
+
     /// As a disk of any format.
     pub(crate) fn shared(self) -> Arc<dyn Disk>
     where
@@ -106,13 +134,13 @@ impl<M: UnitMap> UnitDisk<M> {
     /// Reads from packed units; the range lies in one piece.
     #[expect(clippy::indexing_slicing, reason = "the ranges were cut to the buffer and to the unit")]
     fn read_unpacked(&self, number: u64, offset: u64, buf: &mut [u8]) -> Result<()> {
-        let piece = self.0.unit() * self.0.packed_units();
+        let piece = self.map.unit() * self.map.packed_units();
         // A whole piece is unpacked where it is wanted.
         if buf.len() as u64 == piece {
-            return self.0.unpack(number, buf);
+            return self.map.unpack(number, buf);
         }
         let mut whole = vec![0; to_usize(piece)];
-        self.0.unpack(number, &mut whole)?;
+        self.map.unpack(number, &mut whole)?;
         buf.copy_from_slice(&whole[to_usize(offset % piece)..][..buf.len()]);
         Ok(())
     }
@@ -120,22 +148,22 @@ impl<M: UnitMap> UnitDisk<M> {
 
 impl<M: UnitMap> Disk for UnitDisk<M> {
     fn size(&self) -> u64 {
-        self.0.size()
+        self.map.size()
     }
 
     #[expect(clippy::indexing_slicing, reason = "the ranges were cut to the buffer and to the unit")]
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         check_range(offset, buf.len(), self.size())?;
-        let unit = self.0.unit();
+        let unit = self.map.unit();
         // Plain units that lie behind one another in the file are read in one go: first byte there, place in `buf`.
         let mut run: Option<(u64, std::ops::Range<usize>)> = None;
         let mut done = 0;
         while done < buf.len() {
             let at = offset + done as u64;
             let (number, inside) = (at / unit, at % unit);
-            let span = self.0.span_at(number)?;
+            let span = self.map.span_at(number)?;
             let whole = match span.place {
-                Place::Packed => self.0.packed_units() - number % self.0.packed_units(),
+                Place::Packed => self.map.packed_units() - number % self.map.packed_units(),
                 _ => span.units,
             };
             let len = to_usize((whole.saturating_mul(unit) - inside).min((buf.len() - done) as u64));
@@ -146,12 +174,12 @@ impl<M: UnitMap> Disk for UnitDisk<M> {
                 }
                 (place, run) => {
                     if let Some((first, range)) = run.take() {
-                        self.0.read_stored(first, &mut buf[range])?;
+                        self.map.read_stored(first, &mut buf[range])?;
                     }
                     match place {
                         Place::At(start) => *run = Some((start + inside, here.clone())),
                         Place::Zero => buf[here.clone()].fill(0),
-                        Place::Below => match self.0.below() {
+                        Place::Below => match self.map.below() {
                             Some(disk) => read_padded(disk.as_ref(), at, &mut buf[here.clone()])?,
                             None => buf[here.clone()].fill(0),
                         },
@@ -162,26 +190,28 @@ impl<M: UnitMap> Disk for UnitDisk<M> {
             done = here.end;
         }
         match run {
-            Some((first, range)) => self.0.read_stored(first, &mut buf[range]),
+            Some((first, range)) => self.map.read_stored(first, &mut buf[range]),
             None => Ok(()),
         }
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {
-        let unit = self.0.unit();
+        let unit = self.map.unit();
         let mut number = offset / unit;
         let mut kind = None;
-        while number.saturating_mul(unit) < self.size() {
-            let span = self.0.span_at(number)?;
+        for _ in 0..MAX_SPANS {
+            if number.saturating_mul(unit) >= self.size() {
+                break;
+            }
+            let span = self.map.span_at(number)?;
             let after = number.saturating_add(span.units.max(1));
-            let here = match (span.place, self.0.below()) {
+            let here = match (span.place, self.map.below()) {
                 (Place::Below, Some(below)) if offset.max(number * unit) < below.size() => {
                     if kind.is_some() {
                         break;
                     }
                     let end = after.saturating_mul(unit).min(self.size());
-                    let extent = below.extent_at(offset)?;
-                    return Ok(Extent { start: offset, ..extent }.clipped(end));
+                    return Ok(self.below_at(below.as_ref(), offset)?.clipped(end));
                 }
                 (Place::Zero | Place::Below, _) => ExtentKind::Zero,
                 (Place::At(_) | Place::Packed, _) => ExtentKind::Data,
@@ -196,10 +226,85 @@ impl<M: UnitMap> Disk for UnitDisk<M> {
     }
 
     fn check_unchanged(&self) -> Result<()> {
-        if let Some(below) = self.0.below() {
+        if let Some(below) = self.map.below() {
             below.check_unchanged()?;
         }
-        self.0.data().check_unchanged()?;
-        self.0.storage().check_unchanged()
+        self.map.data().check_unchanged()?;
+        self.map.storage().check_unchanged()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
+    use super::*;
+    use crate::{disk::extents, source::MemoryStorage};
+
+    const UNITS: u64 = 10_000;
+
+    /// A disk of one hole, which counts how often it is asked.
+    #[derive(Default)]
+    struct Hole(AtomicUsize);
+
+    impl Disk for Hole {
+        fn size(&self) -> u64 {
+            UNITS * 512
+        }
+
+        fn read_at(&self, _: u64, buf: &mut [u8]) -> Result<()> {
+            buf.fill(0);
+            Ok(())
+        }
+
+        fn extent_at(&self, offset: u64) -> Result<Extent> {
+            self.0.fetch_add(1, Ordering::Relaxed);
+            Ok(Extent::zero(offset, self.size() - offset))
+        }
+
+        fn check_unchanged(&self) -> Result<()> {
+            Ok(())
+        }
+    }
+
+    /// A delta whose table has an entry for every sector: every hundredth is here.
+    struct Delta {
+        storage: MemoryStorage,
+        below: Arc<dyn Disk>,
+    }
+
+    impl UnitMap for Delta {
+        fn storage(&self) -> &dyn Storage {
+            &self.storage
+        }
+
+        fn size(&self) -> u64 {
+            UNITS * 512
+        }
+
+        fn unit(&self) -> u64 {
+            512
+        }
+
+        fn below(&self) -> Option<&Arc<dyn Disk>> {
+            Some(&self.below)
+        }
+
+        fn span_at(&self, number: u64) -> Result<Span> {
+            Ok(Span::one(if number % 100 == 50 { Place::At(0) } else { Place::Below }))
+        }
+    }
+
+    #[test]
+    fn the_disk_below_is_not_asked_again_for_each_unit() {
+        let hole = Arc::new(Hole::default());
+        let storage = MemoryStorage::new("x", vec![0; 512]);
+        let disk = UnitDisk::new(Delta { storage, below: hole.clone() });
+        let found: Vec<Extent> = extents(&disk).collect::<Result<_>>().unwrap();
+        let data = |extent: &&Extent| extent.kind == ExtentKind::Data;
+        assert_eq!(found.iter().filter(data).count(), 100);
+        assert!(found.iter().filter(data).all(|extent| extent.start / 512 % 100 == 50 && extent.len == 512));
+        assert_eq!(found.iter().map(|extent| extent.len).sum::<u64>(), UNITS * 512);
+        assert_eq!(hole.0.load(Ordering::Relaxed), 1);
     }
 }

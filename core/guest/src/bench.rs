@@ -3,7 +3,11 @@
 use reformis_disk::to_usize;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use reformis_disk::{Disk, Extent, budget::Budget, overlay::Overlay};
+use reformis_disk::{
+    Disk, Extent,
+    budget::{Budget, Hold},
+    overlay::Overlay,
+};
 
 use crate::error::{Error, Result};
 
@@ -12,13 +16,15 @@ pub struct Bench {
     overlays: Mutex<Vec<Overlay>>,
     /// Memory for all that is collected from the disks.
     budget: Arc<Budget>,
+    /// What a guest's own bytes made us write: its journals.
+    replayed: Mutex<Hold>,
 }
 
 impl Bench {
-    /// A bench for `disks`, in the guest's order.
-    pub fn new(disks: impl IntoIterator<Item = Arc<dyn Disk>>) -> Arc<Self> {
+    /// A bench for `disks`, in the guest's order; all that is collected from them is counted against `budget`.
+    pub fn new(disks: impl IntoIterator<Item = Arc<dyn Disk>>, budget: &Arc<Budget>) -> Arc<Self> {
         let overlays = Mutex::new(disks.into_iter().map(Overlay::new).collect());
-        Arc::new(Self { overlays, budget: Budget::new(Budget::MOST) })
+        Arc::new(Self { overlays, budget: budget.clone(), replayed: Mutex::new(budget.hold()) })
     }
 
     /// Memory for all that is collected from the disks.
@@ -29,6 +35,21 @@ impl Bench {
     fn lock(&self) -> MutexGuard<'_, Vec<Overlay>> {
         // A panic elsewhere leaves the bytes as they are: each write is whole or not there.
         self.overlays.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Memory for all changes, in bytes.
+    fn memory(&self) -> u64 {
+        self.lock().iter().map(Overlay::memory).sum()
+    }
+
+    /// Counts all changes up to now against the budget: the guest's own bytes made us write them.
+    ///
+    /// # Errors
+    /// [`Error::Memory`].
+    pub(crate) fn count_changes(&self) -> Result<()> {
+        let memory = self.memory();
+        self.replayed.lock().unwrap_or_else(PoisonError::into_inner).resize(memory)?;
+        Ok(())
     }
 
     /// Number of disks.
@@ -53,6 +74,8 @@ impl Bench {
         for overlay in self.lock().iter_mut() {
             overlay.rollback();
         }
+        let memory = self.memory();
+        self.replayed.lock().unwrap_or_else(PoisonError::into_inner).shrink_to(memory);
     }
 
     /// Whether the edit that was begun last changed anything.

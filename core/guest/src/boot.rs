@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use reformis_disk::{Disk, Result};
+use reformis_disk::{Disk, Result, budget::Budget};
 use serde::Serialize;
 
 use crate::{
@@ -46,7 +46,7 @@ pub struct Look {
 ///
 /// # Errors
 /// Those of reading.
-pub fn look(disk: &Arc<dyn Disk>) -> Result<Look> {
+pub fn look(disk: &Arc<dyn Disk>, budget: &Arc<Budget>) -> Result<Look> {
     let (table, found) = match partitions::read(disk.as_ref())? {
         Some((table, found)) => (Some(table), found),
         None => (None, Vec::new()),
@@ -61,7 +61,7 @@ pub fn look(disk: &Arc<dyn Disk>) -> Result<Look> {
     for partition in found {
         let volume = volumes::probe(disk.as_ref(), partition.start, partition.size)?;
         if partition.role == Role::Esp && volume == Some(Volume::Fat) {
-            look.loaders.extend(loaders(disk, &partition));
+            look.loaders.extend(loaders(disk, &partition, budget));
         }
         look.partitions.push((partition, volume));
     }
@@ -69,8 +69,8 @@ pub fn look(disk: &Arc<dyn Disk>) -> Result<Look> {
 }
 
 /// The loaders on an EFI system partition; none on one that cannot be read.
-fn loaders(disk: &Arc<dyn Disk>, partition: &Partition) -> Vec<String> {
-    let bench = Bench::new([disk.clone()]);
+fn loaders(disk: &Arc<dyn Disk>, partition: &Partition, budget: &Arc<Budget>) -> Vec<String> {
+    let bench = Bench::new([disk.clone()], budget);
     let device = Device::part(&bench, 0, partition.start, partition.size, "the EFI system partition");
     fat::loaders(device)
 }

@@ -21,6 +21,9 @@ const PIECE: usize = 1 << 20;
 /// The longest text that is read, in bytes.
 const MAX_TEXT: u64 = 16 << 20;
 
+/// Memory for an entry of a folder that is listed, beside its name.
+const ENTRY: u64 = 256;
+
 /// A file system and where it is mounted.
 pub(crate) struct Mount {
     pub(crate) path: Vec<Name>,
@@ -230,9 +233,11 @@ impl Tree {
         let (found, _) = self.there(path.as_ref(), true)?;
         let (fs, depth) = self.fs(&found);
         let mut names = fs.list(&found[depth..])?;
+        let mut hold = self.budget.hold();
         names.sort();
         let mut entries = Vec::with_capacity(names.len());
         for name in names {
+            hold.grow(2 * name.len() as u64 + ENTRY)?;
             let mut whole = found.clone();
             whole.push(name.clone());
             // An entry that names what is not there is damage, but no reason to show nothing.
@@ -270,6 +275,8 @@ impl Tree {
         if stat.kind != Kind::File {
             return Err(Error::WrongKind { path: shown(&found), wanted: "file" });
         }
+        // There has to be room for it beside all that is held.
+        let _room = self.budget.take(stat.size.min(most))?;
         let (fs, depth) = self.fs(&found);
         fs.read(&found[depth..], most)
     }

@@ -12,6 +12,7 @@ use std::{
     sync::Arc,
 };
 
+use reformis_disk::budget::Budget;
 use reformis_disk::{Disk, formats};
 use reformis_guest::{Bench, Device, Error, Guest, Tree};
 
@@ -47,9 +48,9 @@ fn made(folder: &Path, options: &[&str]) -> PathBuf {
 }
 
 fn open(image: &Path) -> (Arc<Bench>, Device) {
-    let storage = reformis_disk::source::open(image).unwrap();
+    let storage = reformis_disk::source::open(image, &Budget::whole()).unwrap();
     let disk = formats::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
-    let bench = Bench::new([disk]);
+    let bench = Bench::new([disk], &Budget::whole());
     let device = Device::part(&bench, 0, 0, u64::MAX, "the volume");
     (bench, device)
 }
@@ -147,9 +148,9 @@ fn a_file_that_cannot_be_read_is_not_a_file_that_is_missing() {
         u64::from_str_radix(&digits, radix).unwrap()
     };
     flip(&image, number("located at block ", 10) * 4096 + number("offset 0x", 16) + 8);
-    let storage = reformis_disk::source::open(&image).unwrap();
+    let storage = reformis_disk::source::open(&image, &Budget::whole()).unwrap();
     let disk = formats::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
-    let guest = Guest::open([disk], NOW).unwrap();
+    let guest = Guest::open([disk], NOW, &Budget::whole()).unwrap();
     assert_eq!(guest.systems.len(), 1);
     assert!(
         guest.unread_paths.iter().any(|(path, why)| path == "/etc/fstab" && why.contains("wrong checksum")),
@@ -178,5 +179,39 @@ fn a_file_of_fat_is_read_in_pieces() {
         let mut read = Vec::new();
         tree.reader("/TIDES.BIN").unwrap().read_to_end(&mut read).unwrap();
         assert!(read == content, "FAT{bits}");
+    }
+}
+
+/// What a journal makes us write is the guest's doing, and counts; so does what is collected of its folders.
+#[test]
+#[ignore = "needs Debian's e2fsprogs"]
+fn what_a_guest_makes_us_keep_has_a_budget() {
+    let folder = tempfile::tempdir().unwrap();
+    let image = made(folder.path(), &["-O", "metadata_csum"]);
+    let commands = folder.path().join("commands");
+    let bytes = folder.path().join("bytes");
+    fs::write(&bytes, vec![7; 200 * 4096]).unwrap();
+    fs::write(&commands, format!("jo\njw -b 5000-5199 {}\njc\n", bytes.display())).unwrap();
+    run(Command::new("debugfs").args(["-w", "-f"]).arg(&commands).arg(&image));
+    let open = |most: u64| {
+        let budget = Budget::new(most);
+        let storage = reformis_disk::source::open(&image, &budget).unwrap();
+        let disk = formats::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
+        let guest = Guest::open([disk], NOW, &budget);
+        let told = guest.as_ref().map(|guest| (guest.systems.len(), guest.replayed.len())).map_err(ToString::to_string);
+        let used = budget.used();
+        let unread = guest.map(|guest| guest.unread.clone()).unwrap_or_default();
+        assert_eq!(budget.used(), 0, "all of it is given back");
+        (told, unread, used)
+    };
+    let (told, unread, used) = open(Budget::MOST);
+    assert_eq!((told, unread), (Ok((1, 1)), Vec::new()));
+    assert!(used >= 200 * 4096, "{used}");
+    // Room for the folders, and not for the blocks of the journal.
+    let (told, unread, _) = open(600 << 10);
+    assert_eq!(told, Ok((0, 0)));
+    assert!(unread.iter().any(|(_, why)| why.contains("more than 600 KiB of memory")), "{unread:?}");
+    for most in (4..1024).step_by(97).map(|kib| kib << 10) {
+        assert!(open(most).0.is_ok_and(|(systems, _)| systems <= 1) || most < 64 << 10);
     }
 }

@@ -12,6 +12,7 @@ use std::{
 };
 
 use proptest::{prelude::*, test_runner::TestRunner};
+use reformis_disk::budget::Budget;
 use reformis_disk::{Disk, formats};
 use reformis_guest::{Bench, Device, Kind, Tree};
 
@@ -25,9 +26,9 @@ fn run(command: &mut Command) -> String {
 }
 
 fn open(image: &Path) -> (Arc<Bench>, Tree) {
-    let storage = reformis_disk::source::open(image).unwrap();
+    let storage = reformis_disk::source::open(image, &Budget::whole()).unwrap();
     let disk = formats::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
-    let bench = Bench::new([disk]);
+    let bench = Bench::new([disk], &Budget::whole());
     let device = Device::part(&bench, 0, 0, u64::MAX, "the volume");
     let tree = Tree::of(&device, NOW).unwrap().unwrap();
     (bench, tree)

@@ -11,7 +11,7 @@ use std::{
     sync::Arc,
 };
 
-use reformis_disk::{Disk, formats, source::MemoryStorage};
+use reformis_disk::{Disk, budget::Budget, formats, source::MemoryStorage};
 use reformis_guest::{Family, Look, Role, Table, Volume, look};
 
 const MIB: u64 = 1 << 20;
@@ -41,7 +41,7 @@ fn disk(folder: &Path, script: &str, volumes: &[(u64, u64, &[&str])]) -> PathBuf
 
 fn look_at(bytes: Vec<u8>) -> Look {
     let storage = Arc::new(MemoryStorage::new("disk.raw", bytes));
-    look(&formats::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk).unwrap()
+    look(&formats::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk, &Budget::whole()).unwrap()
 }
 
 #[test]
@@ -112,5 +112,5 @@ fn a_disk_without_a_table_and_one_that_lies() {
     assert!(seen.partitions.len() <= 128 && seen.partitions.iter().all(|(p, _)| p.start + p.size <= 1 << 20));
     assert!(!seen.boots_bios());
     let small: Arc<dyn Disk> = Arc::new(reformis_disk::disk::EmptyDisk::new(100));
-    assert_eq!(look(&small).unwrap().table, None);
+    assert_eq!(look(&small, &Budget::whole()).unwrap().table, None);
 }

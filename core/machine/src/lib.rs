@@ -24,6 +24,7 @@ mod files;
 pub mod launch;
 mod limits;
 pub mod manifest;
+mod memory;
 mod model;
 pub mod ovf;
 pub mod script;
@@ -41,6 +42,7 @@ pub use device::{Adapter, AdapterModel, ControllerKind, DiskDevice, Leftover, Re
 pub use earlier::{Earlier, Keep, unknown};
 pub use error::{Error, Result};
 pub use files::{Difference, Document, LandedDisk, Lost, MachineFile, differences, lost, read};
+pub use memory::{json_memory, memory};
 pub use model::{Clock, Cpu, Firmware, Machine, Sign, System};
 pub use site::Site;
 pub use suggest::explain;

@@ -11,6 +11,7 @@ use std::{
 use jiff::Timestamp;
 use reformis_disk::{
     Facts,
+    budget::Budget,
     disk::GrownDisk,
     overlay::{Edit, Overlay},
     pipeline::{self, Watch},
@@ -395,8 +396,9 @@ fn digest_parts(disk: &TargetDisk, stop: &(dyn Fn() -> bool + Sync)) -> Result<V
 }
 
 /// Opens a result below `folder`, whose name may continue into an archive there.
-pub(crate) fn open_result(folder: &Path, result: &str, links: Links) -> Result<Source> {
-    let open = |name: &str| -> Result<_> { Ok(Arc::new(source::open_link(folder, "the receipt", name, links)?)) };
+pub(crate) fn open_result(folder: &Path, result: &str, links: Links, budget: &Arc<Budget>) -> Result<Source> {
+    let open =
+        |name: &str| -> Result<_> { Ok(Arc::new(source::open_link(folder, "the receipt", name, links, budget)?)) };
     if let Some((archive, member)) = result.split_once('/').filter(|(archive, _)| !archive.is_empty())
         && folder.join(archive).is_file()
     {

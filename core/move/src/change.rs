@@ -6,7 +6,7 @@ use std::{
 };
 
 use jiff::Timestamp;
-use reformis_disk::{Disk, overlay::Overlay, source};
+use reformis_disk::{Disk, budget::Budget, overlay::Overlay, source};
 use reformis_guest::{Done, Guest, Hardware, Tree};
 use reformis_machine::{AdapterModel, ControllerKind, Firmware, Mac, Site};
 
@@ -57,7 +57,7 @@ pub fn refit(options: &RefitOptions, context: &Context<'_>) -> Result<Recast> {
     let destination = options.site.destination(&options.destination)?;
     let wishes = inside::wishes(&options.guest)?;
     let editor = |disk: Arc<dyn Disk>| {
-        let look = reformis_guest::look(&disk)?;
+        let look = reformis_guest::look(&disk, context.budget)?;
         let uefi = match options.firmware {
             Some(kind) => kind == FirmwareKind::Uefi,
             None => look.boots_uefi() && !look.boots_bios(),
@@ -139,7 +139,7 @@ pub struct PatchOptions {
 pub fn patch(options: &PatchOptions, context: &Context<'_>) -> Result<Recast> {
     let editor = |disk: Arc<dyn Disk>| {
         let now = Timestamp::now().as_second();
-        let mut guest = Guest::open([context.stoppable(disk.clone())], now)?;
+        let mut guest = Guest::open([context.stoppable(disk.clone())], now, context.budget)?;
         let name = options.recast.source.to_string_lossy().into_owned();
         // Journals are replayed before, as an edit of their own.
         let (mut tree, system) = tree_of(&mut guest, options.volume.as_deref(), &name, now)?;
@@ -243,7 +243,7 @@ fn put(tree: &mut Tree, from: &Path, to: &str, count: &mut usize) -> Result<()> 
 /// Those of opening it; [`Error::NotInPlace`] for what is not one file alone.
 pub fn shape_in_place(path: &Path) -> Result<reformis_disk::Shape> {
     let refuse = |what: &str| Error::NotInPlace { path: path.to_string_lossy().into(), what: what.into() };
-    let storage = match source::locate(path)?.unwrapped()? {
+    let storage = match source::locate(path, &Budget::whole())?.unwrapped()? {
         source::Source::Storage(storage) if path.is_file() => storage,
         _ => return Err(refuse("it is not a file of its own that can be read at any place")),
     };

@@ -93,7 +93,7 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links, context: &Contex
             let destination = site.destination(destination)?;
             let machine = machine.as_deref().map_or(Pick::Only, Pick::Named);
             let unpack = Some(Unpack { folder: into, context });
-            let mut target = target::open(path, &Opening { machine, unpack, ..Opening::new(links) })?;
+            let mut target = target::open(path, &Opening { machine, unpack, ..Opening::new(links, context.budget) })?;
             target.name = target::absolute(&target.name);
             let boot = plan::look_at_boot(&target, None);
             let into = target::absolute(&into.to_string_lossy());
@@ -113,7 +113,7 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links, context: &Contex
             let named =
                 brief.disks.iter().filter_map(|disk| Some((disk.source.clone(), from(disk.file.as_ref()?).into())));
             let unpack = Some(Unpack { folder: Path::new(&brief.journey.into), context });
-            let opening = Opening { links, machine, files: named.collect(), unpack };
+            let opening = Opening { machine, files: named.collect(), unpack, ..Opening::new(links, context.budget) };
             let target = target::open(Path::new(&brief.journey.source), &opening)?;
             let first = brief.disks.iter().min_by_key(|disk| disk.boot.unwrap_or(u32::MAX));
             let boot = plan::look_at_boot(&target, first.map(|disk| disk.source.as_str()));

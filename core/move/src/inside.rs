@@ -114,7 +114,7 @@ pub(crate) fn ready(
     context: &Context<'_>,
 ) -> Result<Inside> {
     let now = Timestamp::now().as_second();
-    let mut guest = Guest::open(disks.iter().map(|(_, disk)| context.stoppable(disk.clone())), now)?;
+    let mut guest = Guest::open(disks.iter().map(|(_, disk)| context.stoppable(disk.clone())), now, context.budget)?;
     let otherwise = || guest.unread.first().map(|(volume, why)| format!("{volume}: {why}"));
     if guest.systems.is_empty() && !wishes_anything(wishes) {
         let verdict = Some(Verdict::of(on, &[], 0, otherwise()));
@@ -256,7 +256,7 @@ pub(crate) fn survey(target: &Target, context: &Context<'_>) -> Result<Option<In
     }
     let whole = disks.len() == target.disks.len();
     let disks = disks.into_iter().map(|disk| context.stoppable(disk));
-    let guest = Guest::open(disks, Timestamp::now().as_second())?;
+    let guest = Guest::open(disks, Timestamp::now().as_second(), context.budget)?;
     let evidence = match machine.filter(|machine| whole && machine.disks.len() == target.disks.len()) {
         Some(machine) => {
             // What any destination knows of a device is known here too.
@@ -301,8 +301,8 @@ pub(crate) fn walk_landed(
     context: &Context<'_>,
 ) -> Result<Vec<Chain>> {
     let order = guests_order(machine, disks.len());
-    let guest =
-        Guest::open(order.into_iter().filter_map(|index| Some(context.stoppable(disks.get(index)?.clone()))), 0)?;
+    let disks = order.into_iter().filter_map(|index| Some(context.stoppable(disks.get(index)?.clone())));
+    let guest = Guest::open(disks, 0, context.budget)?;
     let hardware = described_hardware(machine, &destination.guest, keeps_entries);
     Ok(GuestRecord::chains(reformis_guest::walk(&guest, &hardware)))
 }

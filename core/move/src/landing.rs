@@ -12,6 +12,7 @@ use std::{
 
 use reformis_disk::{
     ByteSize, Disk, Facts,
+    budget::{Budget, Held},
     formats::{self, NewImage},
     output::{Output, PieceMaker},
     pipeline::{self, Copied, Watch},
@@ -315,7 +316,8 @@ pub(crate) fn manifest(lines: &[(String, String)]) -> String {
 
 /// What the finished image says of itself, read back.
 pub(crate) fn facts_of(folder: &Place, result: &str, planned: &PlannedDisk, copied: &Copied) -> Result<Facts> {
-    let storage = source::open(&folder.path_of(result))?;
+    // What we made ourselves is nothing of a stranger's.
+    let storage = source::open(&folder.path_of(result), &Budget::whole())?;
     Ok(match planned.wrapping {
         Some(kind) => Facts::of_stream(planned.shape, kind.name(), copied.size, storage.as_ref()),
         None => formats::open(storage, Some(planned.shape.format))?.facts,
@@ -323,7 +325,7 @@ pub(crate) fn facts_of(folder: &Place, result: &str, planned: &PlannedDisk, copi
 }
 
 /// Writes a copy of the firmware's variables into the landing.
-pub(crate) fn write_nvram(folder: &Place, file: &str, storage: &dyn reformis_disk::Storage) -> Result<Vec<u8>> {
+pub(crate) fn write_nvram(folder: &Place, file: &str, storage: &dyn reformis_disk::Storage) -> Result<Held<Vec<u8>>> {
     if storage.len() > MAX_NVRAM {
         let (path, len) = (storage.name().into(), ByteSize(storage.len()));
         let what = format!("the firmware's variables take {len}, and no host keeps more than {}", ByteSize(MAX_NVRAM));

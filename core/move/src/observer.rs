@@ -5,7 +5,7 @@ use std::sync::{
     atomic::{AtomicBool, Ordering},
 };
 
-use reformis_disk::{Disk, Extent, pipeline::Watch};
+use reformis_disk::{Disk, Extent, budget::Budget, pipeline::Watch};
 
 use crate::finding::Finding;
 
@@ -41,6 +41,8 @@ pub struct Context<'a> {
     pub cancel: &'a Arc<AtomicBool>,
     /// Is told of progress.
     pub observer: &'a dyn Observer,
+    /// Memory for all that is collected from what strangers made.
+    pub budget: &'a Arc<Budget>,
 }
 
 impl Context<'_> {

@@ -1,9 +1,12 @@
 //! Looking at a guest's files without starting it.
 
-use std::{io::Write, path::Path};
+use std::{io::Write, path::Path, sync::Arc};
 
 use jiff::Timestamp;
-use reformis_disk::source::{Access, Links};
+use reformis_disk::{
+    budget::Budget,
+    source::{Access, Links},
+};
 use reformis_guest::{Guest, Kind, Stat, Tree};
 use serde::Serialize;
 
@@ -16,6 +19,9 @@ use crate::{
 /// Files that one archive takes.
 const MAX_ENTRIES: usize = 10_000_000;
 
+/// Memory for an entry that is still to be packed, beside its names.
+const ENTRY: u64 = 128;
+
 /// A guest that was opened for looking.
 pub struct Peek {
     tree: Tree,
@@ -23,6 +29,7 @@ pub struct Peek {
     pub name: String,
     /// Who may read what the guest's files are read from.
     pub access: Access,
+    budget: Arc<Budget>,
 }
 
 /// An entry of a folder, or a file by itself.
@@ -43,7 +50,7 @@ pub struct Item {
 /// # Errors
 /// Those of opening; [`Error::NoSystem`], [`Error::NoSuchVolume`], [`Error::VolumeNotRead`].
 pub fn open(path: &Path, volume: Option<&str>, links: Links, unpack: Unpack<'_>) -> Result<Peek> {
-    let target = target::open(path, &Opening { unpack: Some(unpack), ..Opening::new(links) })?;
+    let target = target::open(path, &Opening { unpack: Some(unpack), ..Opening::new(links, unpack.context.budget) })?;
     let now = Timestamp::now().as_second();
     let access = target.disks.iter().map(target::TargetDisk::access).reduce(Access::and).unwrap_or(Access::ANYBODY);
     let disks = crate::inside::readable_disks(&target);
@@ -51,9 +58,9 @@ pub fn open(path: &Path, volume: Option<&str>, links: Links, unpack: Unpack<'_>)
         return Err(Error::NoSystem { path: path.to_string_lossy().into() });
     }
     let disks = disks.into_iter().map(|disk| unpack.context.stoppable(disk));
-    let mut guest = Guest::open(disks, now)?;
+    let mut guest = Guest::open(disks, now, unpack.context.budget)?;
     let (tree, name) = tree_of(&mut guest, volume, &path.to_string_lossy(), now)?;
-    Ok(Peek { tree, name, access })
+    Ok(Peek { tree, name, access, budget: unpack.context.budget.clone() })
 }
 
 impl Peek {
@@ -102,17 +109,26 @@ impl Peek {
         let name = path.trim_matches('/').rsplit('/').next().unwrap_or_default().to_string();
         let name = if name.is_empty() { ".".to_string() } else { name };
         let mut todo = vec![(path.as_bytes().to_vec(), name.into_bytes())];
+        let memory = |path: &[u8], name: &[u8]| (path.len() + name.len()) as u64 + ENTRY;
+        let mut hold = self.budget.hold();
+        let mut held = 0;
         let mut count = 0;
         while let Some((path, name)) = todo.pop() {
             count += 1;
+            held -= memory(&path, &name).min(held);
+            hold.shrink_to(held);
             if count > MAX_ENTRIES {
                 return Err(Error::TooMany { path: String::from_utf8_lossy(&path).into(), most: MAX_ENTRIES });
             }
             let stat = self.tree.stat_link(&path)?;
             self.append(&mut builder, &path, &name, &stat)?;
             if stat.kind == Kind::Folder {
-                let entries = self.tree.list(&path)?;
-                todo.extend(entries.into_iter().rev().map(|(entry, _)| (below(&path, &entry), below(&name, &entry))));
+                for (entry, _) in self.tree.list(&path)?.into_iter().rev() {
+                    let (path, name) = (below(&path, &entry), below(&name, &entry));
+                    hold.grow(memory(&path, &name)).map_err(reformis_guest::Error::from)?;
+                    held += memory(&path, &name);
+                    todo.push((path, name));
+                }
             }
         }
         builder.finish().map_err(wrong)

@@ -12,6 +12,7 @@ use std::{
 use jiff::Timestamp;
 use reformis_disk::{
     Disk, Facts, Format, Image, Shape, Storage,
+    budget::Budget,
     disk::GrownDisk,
     formats::{self, NewImage, Squeeze},
     output::Output,
@@ -117,8 +118,8 @@ pub(crate) fn recast_edited(options: &Options, editor: Option<&Editor<'_>>, cont
     };
     let mut findings = Vec::new();
     let source = match job.is_stdin() {
-        true => Source::Stream(Stream::pipe("stdin")),
-        false => source::locate(&options.source)?,
+        true => Source::Stream(Stream::pipe("stdin", context.budget)),
+        false => source::locate(&options.source, context.budget)?,
     };
     let is_packed = |stream: &Stream| stream.storage().is_some().then(|| stream.kind().to_string());
     // What is declared raw is raw, also where it looks like a stream.
@@ -302,7 +303,8 @@ impl<'a> Job<'a> {
             return Ok(None);
         };
         staged.publish()?;
-        let storage = FileStorage::open(&self.options.result)?;
+        // What we made ourselves is nothing of a stranger's.
+        let storage = FileStorage::open(&self.options.result, &Budget::whole())?;
         Ok(Some(match self.wrapping {
             Some(kind) => Facts::of_stream(self.shape, kind.name(), copied.size, &storage),
             None => formats::open(Arc::new(storage), Some(self.shape.format))?.facts,
@@ -384,7 +386,7 @@ impl<'a> Job<'a> {
             findings.push(finding);
             let file = self.spool_file()?;
             wrapped::spool(bytes, &file, stream.name(), watch)?;
-            Ok(Some(FileStorage::of_spool(file, inner)?))
+            Ok(Some(FileStorage::of_spool(file, inner, context.budget)?))
         })?;
         if let Some(storage) = stream.storage() {
             storage.check_unchanged()?;

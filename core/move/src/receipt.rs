@@ -1,10 +1,11 @@
 //! The record of a move. Its fields are documented in `docs/receipt.md`, and only ever added to.
 
-use std::path::Path;
+use std::{path::Path, sync::Arc};
 
 use jiff::Timestamp;
 use reformis_disk::{
     Facts, Storage,
+    budget::Budget,
     overlay::Edit,
     source::{Access, FileStorage},
 };
@@ -201,22 +202,25 @@ pub struct LandedFile {
 }
 
 impl Receipt {
-    /// Reads the receipt at `path`, which a stranger may have written.
+    /// Reads the receipt at `path`, which a stranger may have written; what it takes is counted against `budget`.
     ///
     /// # Errors
     /// [`Error::Receipt`] when it is not one, was written by a newer version, or says what cannot be; what the system says.
-    pub fn read(path: &Path) -> Result<Self> {
-        Self::read_up_to(path, MAX_BYTES)
+    pub fn read(path: &Path, budget: &Arc<Budget>) -> Result<Self> {
+        Self::read_up_to(path, MAX_BYTES, budget)
     }
 
     /// Reads the receipt at `path` when it has at most `most` bytes.
-    pub(crate) fn read_up_to(path: &Path, most: u64) -> Result<Self> {
-        let storage = FileStorage::open(path)?;
+    pub(crate) fn read_up_to(path: &Path, most: u64, budget: &Arc<Budget>) -> Result<Self> {
+        let storage = FileStorage::open(path, budget)?;
         let wrong = |what: String| Error::Receipt { path: path.to_string_lossy().into(), what };
         if storage.len() > most {
             return Err(wrong(format!("it has {} bytes, and a receipt has at most {most}", storage.len())));
         }
-        Self::parse(&crate::target::read_text(&storage, most)?).map_err(wrong)
+        let bytes = crate::target::read_text(&storage, most)?;
+        let over = reformis_disk::Error::memory(storage.name(), "what it says");
+        let _hold = budget.take(reformis_machine::json_memory(&bytes)).map_err(over)?;
+        Self::parse(&bytes).map_err(wrong)
     }
 
     /// Reads a receipt; the error is the end of a sentence.

@@ -65,7 +65,8 @@ pub struct SurveyedDisk {
 /// # Errors
 /// Those of [`target::open`].
 pub fn survey(path: &Path, links: Links, unpack: Option<Unpack<'_>>, context: &Context<'_>) -> Result<Vec<Survey>> {
-    let nth = |index| target::open(path, &Opening { machine: Pick::Nth(index), unpack, ..Opening::new(links) });
+    let opening = Opening { unpack, ..Opening::new(links, context.budget) };
+    let nth = |index| target::open(path, &Opening { machine: Pick::Nth(index), ..opening.clone() });
     let first = nth(0)?;
     let count = first.described.as_ref().map_or(1, |described| described.names.len());
     let others = (1..count).map(nth);

@@ -17,7 +17,8 @@ use super::{
 };
 use crate::{
     SECTOR,
-    cache::TableCache,
+    budget::Hold,
+    cache::{Table, TableCache},
     disk::{Disk, EmptyDisk},
     error::{Error, Result},
     formats::{Facts, Image, Opener, Squeeze, Trouble},
@@ -57,7 +58,7 @@ pub fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
     if map.parent.is_none() && map.size > 0 && facts.allocated >= map.size {
         facts.shape.layout = Layout::Full;
     }
-    Ok(Image::new(UnitDisk(map).shared(), facts))
+    Ok(Image::new(UnitDisk::new(map).shared(), facts))
 }
 
 /// What the header says, checked.
@@ -191,9 +192,11 @@ struct Qcow2Map {
     subclusters: u64,
     compression: Squeeze,
     parent: Option<Image>,
-    l1: Vec<u64>,
+    l1: Table<u64>,
     /// 64-bit words: one for an entry, or two.
     l2: TableCache<u64>,
+    /// Memory for the snapshots that were told.
+    _snapshots: Hold,
 }
 
 /// An L2 entry, decoded.
@@ -221,7 +224,7 @@ impl Qcow2Map {
         let damaged = |offset: u64, what: String| Err(Error::damaged(&path, offset, what));
         let fixed = &header.fixed;
         let snapshots = match fixed.nb_snapshots.get() {
-            0 => Vec::new(),
+            0 => storage.budget().hold().of(Vec::new()),
             count => snapshots::read(storage.as_ref(), fixed.snapshots_offset.get(), count, header.size)?,
         };
         let (l1_at, entries, size) = match opener.snapshot() {
@@ -232,6 +235,7 @@ impl Qcow2Map {
                 (entry.l1_at, entry.l1_len, entry.facts.virtual_size)
             }
         };
+        let (snapshots, kept) = snapshots.split();
         facts.snapshots = snapshots.into_iter().map(|entry| entry.facts).collect();
         facts.detail("bitmaps", if extensions.has_bitmaps { "kept" } else { "" });
 
@@ -280,6 +284,7 @@ impl Qcow2Map {
                 Some(parent)
             }
         };
+        let l2 = TableCache::new((L2_CACHE_BYTES >> cluster_bits).clamp(4, 64), storage.budget());
         Ok(Self {
             storage,
             data,
@@ -290,7 +295,8 @@ impl Qcow2Map {
             compression: header.compression,
             parent,
             l1,
-            l2: TableCache::new((L2_CACHE_BYTES >> cluster_bits).clamp(4, 64)),
+            l2,
+            _snapshots: kept,
         })
     }
 
@@ -309,7 +315,7 @@ impl Qcow2Map {
     }
 
     /// Table `index` of the L2 tables, or `None` when nothing in its range is stored.
-    fn l2_table(&self, index: u64) -> Result<Option<Arc<[u64]>>> {
+    fn l2_table(&self, index: u64) -> Result<Option<Arc<Table<u64>>>> {
         let at = self.l1.get(to_usize(index)).map_or(0, |entry| entry & OFFSET_MASK);
         if at == 0 {
             return Ok(None);

@@ -4,6 +4,7 @@ use zerocopy::FromBytes;
 
 use super::header::{SnapshotExtra, SnapshotHeader};
 use crate::{
+    budget::Held,
     error::{Error, Result},
     formats::Snapshot,
     source::{Storage, read_vec},
@@ -22,12 +23,16 @@ pub(super) struct Entry {
     pub(super) l1_len: u64,
 }
 
+/// Memory for a snapshot beside its names, in a list that grows by doubling.
+const ENTRY: u64 = 512;
+
 /// Reads the table of `count` snapshots at `at`; `size` is that of the disk now, in bytes.
-pub(super) fn read(storage: &dyn Storage, at: u64, count: u32, size: u64) -> Result<Vec<Entry>> {
+pub(super) fn read(storage: &dyn Storage, at: u64, count: u32, size: u64) -> Result<Held<Vec<Entry>>> {
     let path = storage.name();
     if count > MAX_SNAPSHOTS {
         return Err(Error::damaged(path, 60, format!("{count} snapshots, expected at most {MAX_SNAPSHOTS}")));
     }
+    let mut hold = storage.budget().hold();
     let mut entries = Vec::new();
     let mut next = at;
     for _ in 0..count {
@@ -50,6 +55,7 @@ pub(super) fn read(storage: &dyn Storage, at: u64, count: u32, size: u64) -> Res
         let text_at = extra_at + extra_len;
         let (id_len, name_len) = (usize::from(header.id_size.get()), usize::from(header.name_size.get()));
         let text = read_vec(storage, text_at, id_len + name_len, "a snapshot's name")?;
+        hold.grow(text.len() as u64 + ENTRY).map_err(Error::memory(path, "the table of snapshots"))?;
         let (id, name) = text.split_at(id_len);
         entries.push(Entry {
             facts: Snapshot {
@@ -64,7 +70,7 @@ pub(super) fn read(storage: &dyn Storage, at: u64, count: u32, size: u64) -> Res
         });
         next = (text_at + text.len() as u64).next_multiple_of(8);
     }
-    Ok(entries)
+    Ok(hold.of(entries))
 }
 
 /// The snapshot called `wanted`, or with that ID.

@@ -4,6 +4,7 @@ use std::{collections::HashSet, sync::Arc};
 
 use super::{Identity, Links, Storage, check_relative_name, tar, zip};
 use crate::{
+    budget::{Budget, Held, Hold},
     disk::Extent,
     error::{Error, Result},
 };
@@ -26,23 +27,34 @@ pub struct Member {
     pub packed: Option<String>,
 }
 
+/// Memory for a member beside its name, which is kept twice while the directory is read.
+const MEMBER: u64 = 256;
+
 /// The directory while it is read.
-#[derive(Default)]
 pub(super) struct Members {
     members: Vec<Member>,
     names: HashSet<String>,
     /// Whether the archive's end is there.
     pub(super) ended: bool,
+    hold: Hold,
 }
 
 impl Members {
+    /// None yet, of the archive in `storage`.
+    pub(super) fn of(storage: &dyn Storage) -> Self {
+        let hold = storage.budget().hold();
+        Self { members: Vec::new(), names: HashSet::new(), ended: false, hold }
+    }
+
     /// Adds a plain file of the archive `path`.
     ///
     /// # Errors
     /// [`Error::Damaged`] for two members of one name, [`Error::UnsafeName`] for a name that leaves the archive's folder,
-    /// [`Error::Unsupported`] for too many.
+    /// [`Error::Unsupported`] for too many, [`Error::Memory`].
     pub(super) fn add(&mut self, member: Member, path: &str) -> Result<()> {
         refuse_name(&member.name, path)?;
+        let memory = self.hold.grow(2 * member.name.len() as u64 + MEMBER);
+        memory.map_err(Error::memory(path, "the archive's directory"))?;
         if !self.names.insert(member.name.clone()) {
             return Err(Error::damaged(path, member.offset, format!("two members are called '{}'", member.name)));
         }
@@ -82,7 +94,7 @@ pub fn is_archive(storage: &dyn Storage) -> Result<bool> {
 #[derive(Clone)]
 pub struct Archive {
     storage: Arc<dyn Storage>,
-    members: Arc<[Member]>,
+    members: Arc<Held<Vec<Member>>>,
     ended: bool,
 }
 
@@ -97,7 +109,8 @@ impl Archive {
             true => zip::members(storage.as_ref())?,
             false => tar::members(storage.as_ref())?,
         };
-        Ok(Self { storage, members: members.members.into(), ended: members.ended })
+        let Members { members, ended, hold, .. } = members;
+        Ok(Self { storage, members: Arc::new(hold.of(members)), ended })
     }
 
     /// The plain files, in the archive's order.
@@ -180,6 +193,10 @@ impl Storage for MemberStorage {
 
     fn identity(&self) -> Option<&Identity> {
         self.archive.storage.identity()
+    }
+
+    fn budget(&self) -> &Arc<Budget> {
+        self.archive.storage.budget()
     }
 
     #[expect(clippy::string_slice, reason = "cut behind a slash that was found")]

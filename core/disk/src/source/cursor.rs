@@ -4,18 +4,22 @@ use crate::to_usize;
 use std::io::{self, Read, Seek, SeekFrom};
 
 use super::Storage;
+use crate::budget::Hold;
 
-/// A storage as the readers of archives want it; they read headers only, and no more of them than the budget.
+/// A storage as the readers of archives want it; they read headers only, and no more of them than is allowed.
 pub(super) struct Cursor<'a> {
     storage: &'a dyn Storage,
     at: u64,
-    budget: u64,
+    left: u64,
+    weight: u64,
+    hold: Hold,
 }
 
 impl<'a> Cursor<'a> {
-    /// From the start of `storage`, for at most `budget` bytes.
-    pub(super) fn new(storage: &'a dyn Storage, budget: u64) -> Self {
-        Self { storage, at: 0, budget }
+    /// From the start of `storage`, for at most `most` bytes. The reader keeps `weight` bytes of memory, at the most, for each
+    /// byte that it reads; they are counted as long as the cursor lives.
+    pub(super) fn new(storage: &'a dyn Storage, most: u64, weight: u64) -> Self {
+        Self { storage, at: 0, left: most, weight, hold: storage.budget().hold() }
     }
 }
 
@@ -23,13 +27,14 @@ impl Read for Cursor<'_> {
     #[expect(clippy::indexing_slicing, reason = "cut to the buffer just above")]
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
         let len = (buf.len() as u64).min(self.storage.len().saturating_sub(self.at));
-        if len > self.budget {
+        if len > self.left {
             return Err(io::Error::other("the archive's headers and names take more than 16 MiB"));
         }
+        self.hold.grow(len.saturating_mul(self.weight)).map_err(io::Error::other)?;
         let buf = &mut buf[..to_usize(len)];
         self.storage.read_at(self.at, buf).map_err(|error| io::Error::other(error.to_string()))?;
         self.at += len;
-        self.budget -= len;
+        self.left -= len;
         Ok(buf.len())
     }
 }

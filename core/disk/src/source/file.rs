@@ -13,6 +13,7 @@ use rustix::fs::SeekFrom as Whence;
 
 use super::{Access, Links, Storage};
 use crate::{
+    budget::Budget,
     disk::Extent,
     error::{Error, Result},
 };
@@ -39,25 +40,26 @@ pub struct FileStorage {
     identity: Identity,
     /// Whether it has no place of its own, and so nothing beside it.
     spooled: bool,
+    budget: Arc<Budget>,
 }
 
 impl FileStorage {
-    /// Opens `path` for reading.
+    /// Opens `path` for reading; what is collected from it is counted against `budget`.
     ///
     /// # Errors
     /// What the system says, and for a folder, a pipe or a socket that it is not a file.
-    pub fn open(path: &Path) -> Result<Self> {
+    pub fn open(path: &Path, budget: &Arc<Budget>) -> Result<Self> {
         let name = path.to_string_lossy().into_owned();
         // Asked before opening: opening a pipe would wait for its writer, and a device may do something.
         check_kind(std::fs::metadata(path).map_err(Error::io("opening", &name, None))?.file_type(), &name)?;
-        Self::opened(File::open(path).map_err(Error::io("opening", &name, None))?, path.into())
+        Self::opened(File::open(path).map_err(Error::io("opening", &name, None))?, path.into(), budget)
     }
 
     /// The open `file`, which was found at `path`.
     ///
     /// # Errors
     /// As [`FileStorage::open`].
-    pub fn opened(mut file: File, path: PathBuf) -> Result<Self> {
+    pub fn opened(mut file: File, path: PathBuf, budget: &Arc<Budget>) -> Result<Self> {
         let name = path.to_string_lossy().into_owned();
         let metadata = file.metadata().map_err(Error::io("opening", &name, None))?;
         check_kind(metadata.file_type(), &name)?;
@@ -70,18 +72,19 @@ impl FileStorage {
         let modified = (!device).then(|| modified(&metadata));
         let identity = Identity { path, len, modified, access: Some(Access::of(&metadata)) };
         let allocated = if device { len } else { metadata.blocks().saturating_mul(512) };
-        Ok(Self { file, name, allocated, identity, spooled: false })
+        Ok(Self { file, name, allocated, identity, spooled: false, budget: budget.clone() })
     }
 
     /// A file without a name of its own, such as a spooled one; `name` stands for it in messages.
     ///
     /// # Errors
     /// What the system says.
-    pub fn of_spool(file: File, name: String) -> Result<Self> {
+    pub fn of_spool(file: File, name: String, budget: &Arc<Budget>) -> Result<Self> {
         let metadata = file.metadata().map_err(Error::io("opening", &name, None))?;
         let path = PathBuf::from(&name);
         let identity = Identity { path, len: metadata.len(), modified: Some(modified(&metadata)), access: None };
-        Ok(Self { file, name, allocated: metadata.blocks().saturating_mul(512), identity, spooled: true })
+        let allocated = metadata.blocks().saturating_mul(512);
+        Ok(Self { file, name, allocated, identity, spooled: true, budget: budget.clone() })
     }
 
     fn changed(&self, what: impl Into<String>) -> Error {
@@ -161,12 +164,17 @@ impl Storage for FileStorage {
         Some(&self.identity)
     }
 
+    fn budget(&self) -> &Arc<Budget> {
+        &self.budget
+    }
+
     fn sibling(&self, name: &str, links: Links) -> Result<Arc<dyn Storage>> {
         if self.spooled {
             return Err(Error::NoMember { archive: self.name.clone(), member: name.into() });
         }
         let folder = self.identity.path.parent().filter(|folder| *folder != Path::new(""));
-        Ok(Arc::new(super::open_link(folder.unwrap_or(Path::new(".")), &self.name, name, links)?))
+        let folder = folder.unwrap_or(Path::new("."));
+        Ok(Arc::new(super::open_link(folder, &self.name, name, links, &self.budget)?))
     }
 
     fn neighbours(&self) -> Result<Vec<String>> {
@@ -194,7 +202,7 @@ mod tests {
         let file = File::create(&path).unwrap();
         file.set_len(64 << 20).unwrap();
         file.write_all_at(&[1; 4096], 32 << 20).unwrap();
-        let storage = FileStorage::open(&path).unwrap();
+        let storage = FileStorage::open(&path, &Budget::whole()).unwrap();
         assert_eq!(storage.extent_at(0).unwrap(), Extent::zero(0, 32 << 20));
         assert_eq!(storage.extent_at(32 << 20).unwrap().kind, crate::ExtentKind::Data);
         assert_eq!(storage.extent_at(48 << 20).unwrap(), Extent::zero(48 << 20, 16 << 20));
@@ -210,9 +218,9 @@ mod tests {
     #[test]
     fn folders_and_pipes_are_no_disks() {
         let folder = tempfile::tempdir().unwrap();
-        assert!(matches!(FileStorage::open(folder.path()), Err(Error::Unsupported { .. })));
+        assert!(matches!(FileStorage::open(folder.path(), &Budget::whole()), Err(Error::Unsupported { .. })));
         let pipe = folder.path().join("pipe");
         rustix::fs::mknodat(rustix::fs::CWD, &pipe, rustix::fs::FileType::Fifo, 0o600.into(), 0).unwrap();
-        assert!(matches!(FileStorage::open(&pipe), Err(Error::Unsupported { .. })));
+        assert!(matches!(FileStorage::open(&pipe, &Budget::whole()), Err(Error::Unsupported { .. })));
     }
 }

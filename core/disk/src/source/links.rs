@@ -4,12 +4,16 @@ use std::{
     fs::File,
     os::fd::{AsRawFd, OwnedFd},
     path::{Path, PathBuf},
+    sync::Arc,
 };
 
 use rustix::fs::{FileType, Mode, OFlags, fstat};
 
 use super::FileStorage;
-use crate::error::{Error, Result};
+use crate::{
+    budget::Budget,
+    error::{Error, Result},
+};
 
 /// Whether names that a stranger's file contains may lead outside its own folder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -22,12 +26,13 @@ pub enum Links {
 }
 
 /// Opens the plain file `name`, which the file in `folder` called `by` contains. What is opened is what is looked at: where
-/// it really lies is asked of the open file, so that nobody can put another one there in between.
+/// it really lies is asked of the open file, so that nobody can put another one there in between. What is collected from it is
+/// counted against `budget`.
 ///
 /// # Errors
 /// [`Error::UnsafeName`] when it leads out of the folder (also through a symbolic link) or to something that is no
 /// plain file; what the system says when it is not there.
-pub fn open_link(folder: &Path, by: &str, name: &str, links: Links) -> Result<FileStorage> {
+pub fn open_link(folder: &Path, by: &str, name: &str, links: Links, budget: &Arc<Budget>) -> Result<FileStorage> {
     let refuse =
         |why: &str, trustable| Error::UnsafeName { path: by.into(), name: name.into(), why: why.into(), trustable };
     if links == Links::OwnFolder
@@ -52,7 +57,7 @@ pub fn open_link(folder: &Path, by: &str, name: &str, links: Links) -> Result<Fi
         return Err(refuse("that is not a plain file", false));
     }
     let file = File::open(by_handle(&found)).map_err(Error::io("opening", &shown, None))?;
-    FileStorage::opened(file, path)
+    FileStorage::opened(file, path, budget)
 }
 
 fn handle(path: &Path) -> std::io::Result<OwnedFd> {
@@ -118,7 +123,7 @@ mod tests {
         symlink(inside.path().join("below/own"), inside.path().join("home")).unwrap();
         symlink(outside.path(), inside.path().join("folder")).unwrap();
         symlink("/dev/null", inside.path().join("null")).unwrap();
-        let open = |name: &str, links| open_link(inside.path(), "x.ovf", name, links);
+        let open = |name: &str, links| open_link(inside.path(), "x.ovf", name, links, &Budget::whole());
         for name in ["link", "folder/secret"] {
             assert!(matches!(open(name, Links::OwnFolder), Err(Error::UnsafeName { trustable: true, .. })), "{name}");
             assert_eq!(open(name, Links::Trusted).unwrap().len(), 1, "{name}");
@@ -148,7 +153,7 @@ mod tests {
                 }
             });
             for _ in 0..3000 {
-                if let Ok(opened) = open_link(inside.path(), "x.ovf", "disk", Links::OwnFolder) {
+                if let Ok(opened) = open_link(inside.path(), "x.ovf", "disk", Links::OwnFolder, &Budget::whole()) {
                     assert_eq!(opened.len(), 3);
                 }
             }

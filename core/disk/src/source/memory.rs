@@ -4,18 +4,31 @@ use crate::to_usize;
 use std::sync::Arc;
 
 use super::{Identity, Storage};
-use crate::{disk::Extent, error::Result};
+use crate::{
+    budget::{Budget, Hold},
+    disk::Extent,
+    error::Result,
+};
 
 /// Bytes in memory under a name.
 pub struct MemoryStorage {
     name: String,
     bytes: Arc<[u8]>,
+    budget: Arc<Budget>,
+    /// The memory for the bytes themselves.
+    _hold: Hold,
 }
 
 impl MemoryStorage {
-    /// `bytes`, called `name` in messages.
+    /// `bytes`, called `name` in messages, with a budget of their own, which they do not count against.
     pub fn new(name: impl Into<String>, bytes: impl Into<Arc<[u8]>>) -> Self {
-        Self { name: name.into(), bytes: bytes.into() }
+        let budget = Budget::whole();
+        Self::counted(name, bytes, budget.hold())
+    }
+
+    /// `bytes`, called `name` in messages, which `hold` is for.
+    pub fn counted(name: impl Into<String>, bytes: impl Into<Arc<[u8]>>, hold: Hold) -> Self {
+        Self { name: name.into(), bytes: bytes.into(), budget: hold.budget().clone(), _hold: hold }
     }
 }
 
@@ -45,5 +58,9 @@ impl Storage for MemoryStorage {
 
     fn identity(&self) -> Option<&Identity> {
         None
+    }
+
+    fn budget(&self) -> &Arc<Budget> {
+        &self.budget
     }
 }

@@ -9,6 +9,7 @@ mod memory;
 mod pieces;
 mod stream;
 mod tar;
+mod window;
 pub mod wrapped;
 mod zip;
 
@@ -29,6 +30,7 @@ pub use stream::{Stream, unpacked};
 use wrapped::Wrapping;
 
 use crate::{
+    budget::{Budget, Held, Hold},
     disk::Extent,
     error::{Error, Result},
 };
@@ -66,6 +68,9 @@ pub trait Storage: Send + Sync {
     /// The file below and what told it apart when it was opened; the first of several.
     fn identity(&self) -> Option<&Identity>;
 
+    /// The memory that what is collected from these bytes is counted against.
+    fn budget(&self) -> &Arc<Budget>;
+
     /// Opens what this file calls `name`: a file in its folder, or a member of the same archive.
     ///
     /// # Errors
@@ -86,12 +91,18 @@ pub trait Storage: Send + Sync {
 /// The most files that are looked at beside one.
 const MAX_NEIGHBOURS: usize = 4096;
 
+/// Memory for `bytes` bytes of `what`, a structure that `storage` has.
+pub(crate) fn hold(storage: &dyn Storage, bytes: u64, what: &str) -> Result<Hold> {
+    storage.budget().take(bytes).map_err(Error::memory(storage.name(), what))
+}
+
 /// Reads `len` bytes at `offset`; `what` names the structure in the error.
-pub(crate) fn read_vec(storage: &dyn Storage, offset: u64, len: usize, what: &str) -> Result<Vec<u8>> {
+pub fn read_vec(storage: &dyn Storage, offset: u64, len: usize, what: &str) -> Result<Held<Vec<u8>>> {
     require(storage, offset, len as u64, what)?;
+    let hold = hold(storage, len as u64, what)?;
     let mut buf = vec![0; len];
     storage.read_at(offset, &mut buf)?;
-    Ok(buf)
+    Ok(hold.of(buf))
 }
 
 /// Reads a table of `count` entries of `N` bytes; what is read takes no more memory than the table, and little beside it.
@@ -102,9 +113,10 @@ pub(crate) fn read_entries<const N: usize, T>(
     count: u64,
     what: &str,
     decode: fn([u8; N]) -> T,
-) -> Result<Vec<T>> {
+) -> Result<Held<Vec<T>>> {
     let len = count.saturating_mul(N as u64);
     require(storage, offset, len, what)?;
+    let hold = hold(storage, count.saturating_mul(size_of::<T>() as u64), what)?;
     let mut entries = Vec::with_capacity(to_usize(count));
     let mut piece = vec![0; len.min(64 << 10) as usize];
     let mut done = 0;
@@ -115,7 +127,7 @@ pub(crate) fn read_entries<const N: usize, T>(
         entries.extend(whole.iter().map(|bytes| decode(*bytes)));
         done += part as u64;
     }
-    Ok(entries)
+    Ok(hold.of(entries))
 }
 
 /// Fails with [`Error::CutShort`] when `what` does not lie inside the storage.
@@ -143,19 +155,19 @@ pub enum Source {
 
 /// Finds what `path` names: a file, a block device, the first of several pieces (`disk.img.000`), or, where the path
 /// continues into an archive (`tidelog.ova/tidelog-disk1.vmdk`), that member. A file that is compressed as a whole is
-/// a storage; [`Source::unwrapped`] makes a stream of it.
+/// a storage; [`Source::unwrapped`] makes a stream of it. What is collected from it is counted against `budget`.
 ///
 /// # Errors
 /// What the system says; [`Error::NoMember`]; those of [`Archive::open`]; a piece that is missing.
-pub fn locate(path: &Path) -> Result<Source> {
+pub fn locate(path: &Path, budget: &Arc<Budget>) -> Result<Source> {
     let (file, member) = split_at_archive(path);
     let Some(member) = member else {
-        return Ok(Source::Storage(match pieces::find(&file)? {
+        return Ok(Source::Storage(match pieces::find(&file, budget)? {
             Some(pieces) => Arc::new(pieces),
-            None => Arc::new(FileStorage::open(&file)?),
+            None => Arc::new(FileStorage::open(&file, budget)?),
         }));
     };
-    locate_in(Arc::new(FileStorage::open(&file)?), Some(&member))
+    locate_in(Arc::new(FileStorage::open(&file, budget)?), Some(&member))
 }
 
 /// Finds `member` in the archive `storage`, compressed or not; without a member, it is the storage itself.
@@ -222,8 +234,8 @@ impl Source {
 ///
 /// # Errors
 /// Those of [`locate`]; [`Error::Unsupported`] for a compressed member of an archive.
-pub fn open(path: &Path) -> Result<Arc<dyn Storage>> {
-    locate(path)?.random_access()
+pub fn open(path: &Path, budget: &Arc<Budget>) -> Result<Arc<dyn Storage>> {
+    locate(path, budget)?.random_access()
 }
 
 /// The longest beginning of `path` that is a file, and the rest of it.

@@ -5,6 +5,7 @@ use std::{path::Path, sync::Arc};
 
 use super::{FileStorage, Identity, Storage};
 use crate::{
+    budget::Budget,
     disk::Extent,
     error::{Error, Result},
 };
@@ -15,7 +16,7 @@ use crate::{
 /// # Errors
 /// [`Error::Damaged`] when `path` is not the first piece, or one between two others is not there; those of opening them.
 #[expect(clippy::indexing_slicing, reason = "there is a first piece, and it starts at zero")]
-pub(super) fn find(path: &Path) -> Result<Option<Pieces>> {
+pub(super) fn find(path: &Path, budget: &Arc<Budget>) -> Result<Option<Pieces>> {
     let (Some(stem), Some(digits)) = (path.file_stem(), path.extension().and_then(|e| e.to_str())) else {
         return Ok(None);
     };
@@ -51,10 +52,11 @@ pub(super) fn find(path: &Path) -> Result<Option<Pieces>> {
         let what = format!("it is a piece of a disk, which begins with '{}': name that one", name_of(first).display());
         return Err(Error::damaged(&shown(), None, what));
     }
-    let open = |number: &u64| -> Result<Arc<dyn Storage>> { Ok(Arc::new(FileStorage::open(&name_of(*number))?)) };
+    let open =
+        |number: &u64| -> Result<Arc<dyn Storage>> { Ok(Arc::new(FileStorage::open(&name_of(*number), budget)?)) };
     // Without the number, the name tells the format.
     let name = path.with_extension("").to_string_lossy().into_owned();
-    Ok(Some(Pieces::new(name, numbers.iter().map(open).collect::<Result<_>>()?)))
+    Ok(Some(Pieces::new(name, numbers.iter().map(open).collect::<Result<_>>()?, budget)))
 }
 
 /// Pieces in a row.
@@ -63,11 +65,12 @@ pub struct Pieces {
     /// Start of each piece and the piece; starts ascend from 0.
     pieces: Vec<(u64, Arc<dyn Storage>)>,
     len: u64,
+    budget: Arc<Budget>,
 }
 
 impl Pieces {
-    /// Joins `pieces`; `name` stands for the whole in messages.
-    pub fn new(name: String, pieces: Vec<Arc<dyn Storage>>) -> Self {
+    /// Joins `pieces`; `name` stands for the whole in messages, and what is collected from it is counted against `budget`.
+    pub fn new(name: String, pieces: Vec<Arc<dyn Storage>>, budget: &Arc<Budget>) -> Self {
         let mut len = 0;
         let pieces = pieces
             .into_iter()
@@ -77,7 +80,7 @@ impl Pieces {
                 (start, piece)
             })
             .collect();
-        Self { name, pieces, len }
+        Self { name, pieces, len, budget: budget.clone() }
     }
 
     #[expect(clippy::indexing_slicing, reason = "there is a first piece, and it starts at zero")]
@@ -124,5 +127,9 @@ impl Storage for Pieces {
 
     fn identity(&self) -> Option<&Identity> {
         self.pieces.first().and_then(|(_, piece)| piece.identity())
+    }
+
+    fn budget(&self) -> &Arc<Budget> {
+        &self.budget
     }
 }

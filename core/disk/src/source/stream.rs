@@ -10,7 +10,7 @@ use super::{
     wrapped::{Forward, Wrapping},
     zip,
 };
-use crate::error::{Error, Result};
+use crate::{budget::Budget, error::Result};
 
 /// Where the bytes of a stream come from.
 #[derive(Clone)]
@@ -32,32 +32,35 @@ pub struct Stream {
     origin: Origin,
     /// How it is compressed.
     kind: String,
+    budget: Arc<Budget>,
 }
 
 /// What looks at a stream: its bytes, and how many there will be where that is known.
 pub type Visit<'a, T> = &'a mut dyn FnMut(&mut (dyn Read + Send), Option<u64>) -> Result<T>;
 
 impl Stream {
-    /// What comes from standard input, which is passed to [`Stream::visit`].
-    pub fn pipe(name: impl Into<String>) -> Self {
-        Self { name: name.into(), origin: Origin::Pipe, kind: "a pipe".into() }
+    /// What comes from standard input, which is passed to [`Stream::visit`]; what is collected from it is counted against
+    /// `budget`.
+    pub fn pipe(name: impl Into<String>, budget: &Arc<Budget>) -> Self {
+        Self { name: name.into(), origin: Origin::Pipe, kind: "a pipe".into(), budget: budget.clone() }
     }
 
     /// What `storage` unpacks to.
     pub fn wrapped(storage: Arc<dyn Storage>, kind: Wrapping) -> Self {
-        Self { name: storage.name().into(), origin: Origin::Wrapped(storage), kind: kind.name().into() }
+        let (name, budget) = (storage.name().into(), storage.budget().clone());
+        Self { name, origin: Origin::Wrapped(storage), kind: kind.name().into(), budget }
     }
 
     /// Member `member` of the tar archive that `storage` unpacks to.
     pub(super) fn in_tar(storage: Arc<dyn Storage>, kind: Wrapping, member: String) -> Self {
-        let name = format!("{}/{member}", storage.name());
-        Self { name, origin: Origin::InTar(storage, member), kind: kind.name().into() }
+        let (name, budget) = (format!("{}/{member}", storage.name()), storage.budget().clone());
+        Self { name, origin: Origin::InTar(storage, member), kind: kind.name().into(), budget }
     }
 
     /// Member `member` of the zip archive `storage`, which is compressed by `method`.
     pub(super) fn in_zip(storage: Arc<dyn Storage>, method: String, member: String) -> Self {
-        let name = format!("{}/{member}", storage.name());
-        Self { name, origin: Origin::InZip(storage, member), kind: format!("zip, {method}") }
+        let (name, budget) = (format!("{}/{member}", storage.name()), storage.budget().clone());
+        Self { name, origin: Origin::InZip(storage, member), kind: format!("zip, {method}"), budget }
     }
 
     /// As the person would name it; a member of an archive continues the archive's path.
@@ -75,6 +78,11 @@ impl Stream {
             Origin::InZip(_, member) => Origin::InZip(storage, member.clone()),
         };
         Self { origin, ..self.clone() }
+    }
+
+    /// What is collected from it is counted against this.
+    pub fn budget(&self) -> &Arc<Budget> {
+        &self.budget
     }
 
     /// How it is compressed, as words.
@@ -99,7 +107,7 @@ impl Stream {
     /// they are read. What is compressed once more inside is unpacked too, unless `as_is`.
     ///
     /// # Errors
-    /// [`Error::Damaged`] and [`Error::NoMember`]; those of reading and of `visit`.
+    /// [`crate::Error::Damaged`] and [`crate::Error::NoMember`]; those of [`Wrapping::unpack`]; those of reading and of `visit`.
     pub fn visit<T>(
         &self,
         pipe: &mut (dyn Read + Send),
@@ -119,11 +127,12 @@ impl Stream {
             }
             Origin::InTar(storage, member) => {
                 let mut forward = Forward::new(storage.clone(), counted);
-                let mut unpacked = unpacked(&mut forward, &self.name)?;
-                tar::visit_member(&mut unpacked, storage.name(), member, &mut |stream, len| inner(stream, Some(len)))
+                let mut unpacked = unpacked(&mut forward, &self.name, self.budget())?;
+                let mut inner = |stream: &mut (dyn Read + Send), len| inner(stream, Some(len));
+                tar::visit_member(&mut unpacked, storage.name(), member, self.budget(), &mut inner)
             }
             Origin::InZip(storage, member) => {
-                zip::visit_member(storage.as_ref(), member, counted, &mut |stream, len| inner(stream, Some(len)))
+                zip::visit_member(storage, member, counted, &mut |stream, len| inner(stream, Some(len)))
             }
         }
     }
@@ -138,7 +147,7 @@ impl Stream {
         let (head, mut chained) = peek(stream, &self.name)?;
         match Wrapping::detect(&head).filter(|_| !as_is) {
             Some(kind) => {
-                let mut unpacked = kind.unpack(chained).map_err(Error::io("unpacking", &self.name, None))?;
+                let mut unpacked = kind.unpack(chained, &self.name, self.budget())?;
                 visit(&mut unpacked, None)
             }
             None => visit(&mut chained, len),
@@ -147,25 +156,29 @@ impl Stream {
 }
 
 /// What `stream` unpacks to, whose kind its first bytes tell; the same where they tell none. `name` stands for it in
-/// messages.
+/// messages, and what it takes is counted against `budget`.
 ///
 /// # Errors
-/// [`Error::Damaged`] for a start that cannot be read.
-pub fn unpacked<'a>(stream: &'a mut (dyn Read + Send), name: &str) -> Result<Box<dyn Read + Send + 'a>> {
+/// Those of [`Wrapping::unpack`]; [`crate::Error::Damaged`] for a start that cannot be read.
+pub fn unpacked<'a>(
+    stream: &'a mut (dyn Read + Send),
+    name: &str,
+    budget: &Arc<Budget>,
+) -> Result<Box<dyn Read + Send + 'a>> {
     let (head, chained) = peek(stream, name)?;
     match Wrapping::detect(&head) {
-        Some(kind) => kind.unpack(chained).map_err(Error::io("unpacking", name, None)),
+        Some(kind) => kind.unpack(chained, name, budget),
         None => Ok(Box::new(chained)),
     }
 }
 
 /// The first bytes of `stream`, and a stream that begins with them again.
 fn peek<'a>(stream: &'a mut (dyn Read + Send), name: &str) -> Result<(Vec<u8>, impl Read + Send + 'a)> {
-    let mut head = vec![0; 8];
-    let len = super::wrapped::fill(stream, &mut head, name, 0)?;
-    head.truncate(len);
-    Ok((head.clone(), io::Cursor::new(head).chain(stream)))
+    super::wrapped::peek(stream, MARK, name)
 }
+
+/// Bytes by which a kind of stream is told.
+const MARK: usize = 8;
 
 /// Tells how much is read.
 struct Counting<'a> {

@@ -1,13 +1,19 @@
 //! The directory of an uncompressed tar archive.
 
-use std::io::{self, Read};
+use std::{
+    io::{self, Read},
+    sync::Arc,
+};
 
 use super::{
     Storage,
     archive::{MAX_DIRECTORY, Member, Members, plain, refuse_name},
     cursor::Cursor,
 };
-use crate::error::{Error, Result};
+use crate::{
+    budget::Budget,
+    error::{Error, Result},
+};
 
 /// Whether the storage starts with a tar header (POSIX.1-1988 "ustar" or the older GNU kind of the same).
 ///
@@ -30,9 +36,9 @@ pub fn is_tar(storage: &dyn Storage) -> Result<bool> {
 pub(super) fn members(storage: &dyn Storage) -> Result<Members> {
     let path = storage.name().to_string();
     let broken = |offset: u64, error: &io::Error| Error::damaged(&path, offset, error.to_string());
-    let mut members = Members::default();
+    let mut members = Members::of(storage);
     let mut end = 0;
-    let mut reader = tar::Archive::new(Cursor::new(storage, MAX_DIRECTORY));
+    let mut reader = tar::Archive::new(Cursor::new(storage, MAX_DIRECTORY, 1));
     for entry in reader.entries_with_seek().map_err(|e| broken(0, &e))? {
         let entry = entry.map_err(|e| broken(end, &e))?;
         let kind = entry.header().entry_type();
@@ -64,9 +70,10 @@ pub(super) fn visit_member<T>(
     stream: &mut (dyn Read + Send),
     archive: &str,
     name: &str,
+    budget: &Arc<Budget>,
     visit: &mut dyn FnMut(&mut (dyn Read + Send), u64) -> Result<T>,
 ) -> Result<T> {
-    let len = seek_member(stream, archive, name)?;
+    let len = seek_member(stream, archive, name, budget)?;
     // The headers are read one by one, so that the member's bytes come next.
     visit(&mut stream.take(len), len)
 }
@@ -75,7 +82,7 @@ pub(super) fn visit_member<T>(
 const MAX_LONG_NAME: u64 = 1 << 20;
 
 /// Reads up to the first byte of member `name`; returns its length.
-fn seek_member(stream: &mut (dyn Read + Send), archive: &str, name: &str) -> Result<u64> {
+fn seek_member(stream: &mut (dyn Read + Send), archive: &str, name: &str, budget: &Arc<Budget>) -> Result<u64> {
     let broken = |error: io::Error| Error::damaged(archive, None, error.to_string());
     let mut reader = tar::Archive::new(stream);
     let mut long_name = None;
@@ -88,6 +95,7 @@ fn seek_member(stream: &mut (dyn Read + Send), archive: &str, name: &str) -> Res
                 let what = format!("a name of {} bytes, and {MAX_LONG_NAME} are the most", entry.size());
                 return Err(Error::damaged(archive, None, what));
             }
+            let _hold = budget.take(2 * entry.size()).map_err(Error::memory(archive, "a name"))?;
             let mut bytes = Vec::new();
             entry.read_to_end(&mut bytes).map_err(broken)?;
             let found = if kind.is_gnu_longname() {
@@ -146,7 +154,7 @@ mod tests {
         for bytes in [gnu, pax] {
             let mut found = Vec::new();
             let mut stream = &bytes[..];
-            visit_member(&mut stream, "x.tar.gz", &long, &mut |bytes, len| {
+            visit_member(&mut stream, "x.tar.gz", &long, &Budget::whole(), &mut |bytes, len| {
                 assert_eq!(len, 3);
                 bytes.read_to_end(&mut found).map_err(Error::io("reading", "x", None))
             })
@@ -158,7 +166,13 @@ mod tests {
         bomb.set_size(8 << 30);
         bomb.set_cksum();
         let mut stream = bomb.as_bytes().chain(io::repeat(b'a'));
-        let error = seek_member(&mut stream, "x.tar.gz", "disk.img").unwrap_err().to_string();
+        let error = seek_member(&mut stream, "x.tar.gz", "disk.img", &Budget::whole()).unwrap_err().to_string();
         assert!(error.contains("a name of 8589934592 bytes"), "{error}");
+        // A name that is not too long by itself, where there is no room left for it.
+        bomb.set_size(1 << 20);
+        bomb.set_cksum();
+        let mut stream = bomb.as_bytes().chain(io::repeat(b'a'));
+        let error = seek_member(&mut stream, "x.tar.gz", "disk.img", &Budget::new(1 << 20)).unwrap_err();
+        assert!(matches!(error, Error::Memory { .. }), "{error}");
     }
 }

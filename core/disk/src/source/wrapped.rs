@@ -8,8 +8,9 @@ use std::{
     sync::Arc,
 };
 
-use super::Storage;
+use super::{Storage, window};
 use crate::{
+    budget::{Budget, Hold},
     error::{Error, Result},
     pipeline::Watch,
     zeros::is_zero,
@@ -76,26 +77,72 @@ impl Wrapping {
         }
     }
 
-    /// What `packed` holds, unpacked.
+    /// Bytes that unpacking a stream takes which begins with `head`, at least 32 bytes of it. Where the head does not say, it is
+    /// the most that is allowed.
+    pub fn memory(self, head: &[u8]) -> u64 {
+        window::memory(self, head)
+    }
+
+    /// What `packed` holds, unpacked; `name` stands for it in messages, and what the unpacker looks back at is counted against
+    /// `budget`.
     ///
     /// # Errors
-    /// When there is no memory for the unpacker.
-    pub fn unpack<'a>(self, packed: impl Read + Send + 'a) -> io::Result<Box<dyn Read + Send + 'a>> {
-        Ok(match self {
+    /// [`Error::Memory`]; [`Error::Damaged`] for a start that cannot be read.
+    pub fn unpack<'a>(
+        self,
+        packed: impl Read + Send + 'a,
+        name: &str,
+        budget: &Arc<Budget>,
+    ) -> Result<Box<dyn Read + Send + 'a>> {
+        let (head, packed) = peek(packed, HEAD, name)?;
+        let memory = self.memory(&head);
+        let hold = budget.take(memory).map_err(Error::memory(name, "what its unpacker looks back at"))?;
+        let failed = |error: io::Error| Error::io("unpacking", name, None)(error);
+        let stream: Box<dyn Read + Send + 'a> = match self {
             Self::Gzip => Box::new(flate2::read::MultiGzDecoder::new(packed)),
             Self::Zstd => {
-                let mut decoder = zstd::stream::read::Decoder::new(packed)?;
-                decoder.window_log_max(MOST_WINDOW)?;
+                let mut decoder = zstd::stream::read::Decoder::new(packed).map_err(failed)?;
+                // The next power of two holds the window of the first frame, and of those behind it that are no larger.
+                decoder.window_log_max(memory.ilog2()).map_err(failed)?;
                 Box::new(decoder)
             }
             Self::Xz => {
                 let concatenated = liblzma::stream::CONCATENATED;
-                let decoder = liblzma::stream::Stream::new_stream_decoder(MOST_XZ, concatenated);
-                Box::new(liblzma::read::XzDecoder::new_stream(packed, decoder.map_err(io::Error::from)?))
+                let decoder = liblzma::stream::Stream::new_stream_decoder(memory, concatenated);
+                let decoder = decoder.map_err(|error| failed(error.into()))?;
+                Box::new(liblzma::read::XzDecoder::new_stream(packed, decoder))
             }
             Self::Bzip2 => Box::new(bzip2::read::MultiBzDecoder::new(packed)),
-        })
+        };
+        Ok(Box::new(Unpacker { stream, _hold: hold }))
     }
+}
+
+/// Bytes of a stream that say how far its unpacker looks back.
+const HEAD: usize = 64;
+
+/// An unpacker, and the memory for it.
+struct Unpacker<'a> {
+    stream: Box<dyn Read + Send + 'a>,
+    _hold: Hold,
+}
+
+impl Read for Unpacker<'_> {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        self.stream.read(buf)
+    }
+}
+
+/// The first `most` bytes of `stream`, or all, and a stream that begins with them again.
+pub(super) fn peek<'a>(
+    mut stream: impl Read + Send + 'a,
+    most: usize,
+    name: &str,
+) -> Result<(Vec<u8>, impl Read + Send + 'a)> {
+    let mut head = vec![0; most];
+    let len = fill(&mut stream, &mut head, name, 0)?;
+    head.truncate(len);
+    Ok((head.clone(), io::Cursor::new(head).chain(stream)))
 }
 
 /// The name of what is inside a stream called `name`: without the ending that says how it is packed.
@@ -105,28 +152,30 @@ pub fn inner_name(name: &str) -> String {
     if packed { path.with_extension("").to_string_lossy().into_owned() } else { name.into() }
 }
 
-/// The most memory for what an unpacker looks back at: the largest window of zstd, and all of xz.
-const MOST_WINDOW: u32 = 26;
-const MOST_XZ: u64 = 96 << 20;
-
 /// Reads a storage from its start on, and tells how much.
 pub(super) struct Forward<'a> {
     storage: Arc<dyn Storage>,
     at: u64,
+    end: u64,
     counted: &'a (dyn Fn(u64) + Sync),
 }
 
 impl<'a> Forward<'a> {
     /// The bytes of `storage`.
     pub(super) fn new(storage: Arc<dyn Storage>, counted: &'a (dyn Fn(u64) + Sync)) -> Self {
-        Self { storage, at: 0, counted }
+        Self { at: 0, end: storage.len(), storage, counted }
+    }
+
+    /// The `len` bytes from `start` on alone; they lie inside.
+    pub(super) fn part(self, start: u64, len: u64) -> Self {
+        Self { at: start, end: start + len, ..self }
     }
 }
 
 impl Read for Forward<'_> {
     #[expect(clippy::indexing_slicing, reason = "never more was read than the buffer holds")]
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
-        let len = to_usize((buf.len() as u64).min(self.storage.len() - self.at));
+        let len = to_usize((buf.len() as u64).min(self.end - self.at));
         self.storage.read_at(self.at, &mut buf[..len]).map_err(|error| io::Error::other(error.to_string()))?;
         self.at += len as u64;
         (self.counted)(len as u64);

@@ -1,11 +1,17 @@
 //! The directory of a zip archive (APPNOTE.TXT of the format, sections 4.3 and 4.4), also of more than 4 GiB.
 
-use std::io::{self, Read};
+use std::{
+    io::{self, Read},
+    sync::Arc,
+};
+
+use zip::CompressionMethod;
 
 use super::{
     Storage,
     archive::{MAX_DIRECTORY, Member, Members, plain},
     cursor::Cursor,
+    wrapped::{Forward, Wrapping},
 };
 use crate::error::{Error, Result};
 
@@ -27,15 +33,23 @@ fn broken(path: &str) -> impl Fn(zip::result::ZipError) -> Error {
     move |error| Error::damaged(&path, None, format!("its directory cannot be read: {error}"))
 }
 
+/// Memory that the reader of the directory keeps for each byte of it: an entry of 46 bytes and its name become some 450, and twice that for a moment, as its list grows.
+const WEIGHT: u64 = 10;
+
+/// Reads the central directory.
+fn directory(storage: &dyn Storage) -> Result<zip::ZipArchive<Cursor<'_>>> {
+    zip::ZipArchive::new(Cursor::new(storage, MAX_DIRECTORY, WEIGHT)).map_err(broken(storage.name()))
+}
+
 /// Reads the central directory, and the local header of each member. Folders and links are passed over.
 ///
 /// # Errors
 /// [`Error::Damaged`] for a broken directory; [`Error::Unsupported`] for encrypted members; those of [`Members::add`].
 pub(super) fn members(storage: &dyn Storage) -> Result<Members> {
     let path = storage.name();
-    let mut archive = zip::ZipArchive::new(Cursor::new(storage, MAX_DIRECTORY)).map_err(broken(path))?;
+    let mut archive = directory(storage)?;
     // Without its end a zip archive cannot be read at all.
-    let mut members = Members::default();
+    let mut members = Members::of(storage);
     members.ended = true;
     for index in 0..archive.len() {
         let file = archive.by_index_raw(index).map_err(broken(path))?;
@@ -48,7 +62,7 @@ pub(super) fn members(storage: &dyn Storage) -> Result<Members> {
             return Err(Error::Unsupported { path: path.into(), what });
         }
         let packed = match file.compression() {
-            zip::CompressionMethod::Stored => None,
+            CompressionMethod::Stored => None,
             method => Some(method.to_string().to_lowercase()),
         };
         let offset = file.data_start().ok_or_else(|| Error::damaged(path, None, "a member that starts nowhere"))?;
@@ -67,42 +81,80 @@ pub(super) fn members(storage: &dyn Storage) -> Result<Members> {
 /// Gives `visit` the bytes of member `name`, unpacked and read forwards, with their length.
 ///
 /// # Errors
-/// [`Error::NoMember`]; [`Error::Damaged`]; those of `visit`.
+/// [`Error::NoMember`]; [`Error::Damaged`]; [`Error::Unsupported`] for a way of compressing that is not read; those of `visit`.
 pub(super) fn visit_member<T>(
-    storage: &dyn Storage,
+    storage: &Arc<dyn Storage>,
     name: &str,
     counted: &(dyn Fn(u64) + Sync),
     visit: &mut dyn FnMut(&mut (dyn Read + Send), u64) -> Result<T>,
 ) -> Result<T> {
     let path = storage.name();
-    let mut archive =
-        zip::ZipArchive::new(Counting { cursor: Cursor::new(storage, u64::MAX), counted }).map_err(broken(path))?;
+    let found = find(storage.as_ref(), name)?;
+    let packed = Forward::new(storage.clone(), counted).part(found.start, found.packed_len);
+    let shown = format!("{path}/{name}");
+    let unpacked: Box<dyn Read + Send + '_> = match found.method {
+        CompressionMethod::Stored => Box::new(packed),
+        CompressionMethod::Deflated => Box::new(flate2::read::DeflateDecoder::new(packed)),
+        CompressionMethod::Deflate64 => Box::new(deflate64::Deflate64Decoder::new(packed)),
+        CompressionMethod::Bzip2 => Wrapping::Bzip2.unpack(packed, &shown, storage.budget())?,
+        CompressionMethod::Zstd => Wrapping::Zstd.unpack(packed, &shown, storage.budget())?,
+        other => {
+            let what = format!("it is compressed in its archive in a way that is not read ({other})");
+            return Err(Error::Unsupported { path: shown, what });
+        }
+    };
+    let hasher = crc32fast::Hasher::new();
+    visit(&mut Checked { stream: unpacked, left: found.len, hasher, expected: found.crc32 }, found.len)
+}
+
+/// Where a member lies in its archive, and what it unpacks to.
+struct Found {
+    start: u64,
+    packed_len: u64,
+    len: u64,
+    method: CompressionMethod,
+    crc32: u32,
+}
+
+/// Looks for member `name` in the directory.
+fn find(storage: &dyn Storage, name: &str) -> Result<Found> {
+    let path = storage.name();
+    let mut archive = directory(storage)?;
     let index = archive.file_names().position(|found| found.is_ok_and(|found| plain(&found) == plain(name)));
     let Some(index) = index else {
         return Err(Error::NoMember { archive: path.into(), member: name.into() });
     };
-    let mut file = archive.by_index(index).map_err(broken(path))?;
-    let len = file.size();
-    visit(&mut file, len)
+    let file = archive.by_index_raw(index).map_err(broken(path))?;
+    let start = file.data_start().ok_or_else(|| Error::damaged(path, None, "a member that starts nowhere"))?;
+    super::require(storage, start, file.compressed_size(), &format!("member '{name}'"))?;
+    let (packed_len, len) = (file.compressed_size(), file.size());
+    Ok(Found { start, packed_len, len, method: file.compression(), crc32: file.crc32() })
 }
 
-/// Tells how much is read.
-struct Counting<'a> {
-    cursor: Cursor<'a>,
-    counted: &'a (dyn Fn(u64) + Sync),
+/// The bytes of a member; they end with an error unless their length and their checksum are what the directory says.
+struct Checked<'a> {
+    stream: Box<dyn Read + Send + 'a>,
+    left: u64,
+    hasher: crc32fast::Hasher,
+    expected: u32,
 }
 
-impl Read for Counting<'_> {
+impl Read for Checked<'_> {
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
-        let len = self.cursor.read(buf)?;
-        (self.counted)(len as u64);
+        let wrong = |what: &str| Err(io::Error::new(io::ErrorKind::InvalidData, what));
+        let len = self.stream.read(buf)?;
+        self.hasher.update(buf.get(..len).unwrap_or_default());
+        let Some(left) = self.left.checked_sub(len as u64) else {
+            return wrong("the member is longer than its directory says");
+        };
+        if len == 0 && left > 0 && !buf.is_empty() {
+            return wrong("the member is shorter than its directory says");
+        }
+        if left == 0 && len > 0 && self.hasher.clone().finalize() != self.expected {
+            return wrong("its checksum is not the one in its directory");
+        }
+        self.left = left;
         Ok(len)
-    }
-}
-
-impl io::Seek for Counting<'_> {
-    fn seek(&mut self, to: io::SeekFrom) -> io::Result<u64> {
-        self.cursor.seek(to)
     }
 }
 

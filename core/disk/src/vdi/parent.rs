@@ -46,8 +46,8 @@ pub(super) fn open(
 fn find(storage: &dyn Storage, opener: &Opener, uuid: &[u8; 16]) -> Result<Option<String>> {
     let is_it = |file: &dyn Storage| {
         // What cannot be read or is no image is not the parent.
-        let head = read_vec(file, 0, 68, "its start").unwrap_or_default();
-        head.len() == 68 && probe(&head) && read_header(file).is_ok_and(|header| header.uuid == *uuid)
+        let Ok(head) = read_vec(file, 0, 68, "its start") else { return false };
+        probe(&head) && read_header(file).is_ok_and(|header| header.uuid == *uuid)
     };
     for name in storage.neighbours()? {
         if storage.sibling(&name, Links::OwnFolder).is_ok_and(|file| is_it(file.as_ref())) {

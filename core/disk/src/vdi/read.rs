@@ -12,6 +12,7 @@ use super::{
 };
 use crate::{
     ByteSize,
+    cache::Table,
     disk::Disk,
     error::{Error, Result},
     formats::{Facts, Image, Opener},
@@ -41,7 +42,7 @@ pub fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
         _ => None,
     };
     let map = Map::open(storage, header, below)?;
-    Ok(Image::new(UnitDisk(map).shared(), facts))
+    Ok(Image::new(UnitDisk::new(map).shared(), facts))
 }
 
 /// Reads the header, whatever its version.
@@ -93,7 +94,7 @@ fn facts(storage: &dyn Storage, header: &Header) -> Facts {
 struct Map {
     storage: Arc<dyn Storage>,
     header: Header,
-    table: Vec<u32>,
+    table: Table<u32>,
     /// The disk that this one is a delta of.
     below: Option<Arc<dyn Disk>>,
 }

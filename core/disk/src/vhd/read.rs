@@ -14,12 +14,12 @@ use super::{
 };
 use crate::{
     ByteSize, SECTOR,
-    cache::TableCache,
+    cache::{Table, TableCache},
     disk::{Disk, Extent},
     error::{Error, Result, check_range},
     formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
-    source::{Storage, read_entries, read_vec, require},
+    source::{Storage, hold, read_entries, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap, run_len},
 };
 
@@ -51,7 +51,7 @@ pub fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
             let below = if delta { Some(parent::open(storage.as_ref(), opener, &header, &mut facts)?) } else { None };
             let map = Map::open(storage, &header, header_at, size, below)?;
             facts.unit = Some(("block".into(), map.block));
-            UnitDisk(map).shared()
+            UnitDisk::new(map).shared()
         }
         other => return Err(Error::damaged(&path, 60, format!("a disk of type {other}, expected 2, 3 or 4"))),
     };
@@ -162,7 +162,7 @@ struct Map {
     block: u64,
     /// Bytes before the data of each block: a bit for each sector.
     bitmap: u64,
-    table: Vec<u32>,
+    table: Table<u32>,
     /// The disk that this one is a delta of: its bitmaps say which sectors are here.
     below: Option<Arc<dyn Disk>>,
     bitmaps: TableCache<u8>,
@@ -198,16 +198,18 @@ impl Map {
         let table_at = header.table_offset.get();
         let table = read_entries(storage.as_ref(), table_at, needed, "the block table", u32::from_be_bytes)?;
         let bitmap = (block / SECTOR).div_ceil(8).next_multiple_of(SECTOR);
+        let _hold = hold(storage.as_ref(), needed * 4, "the block table")?;
         let mut stored: Vec<u32> = table.iter().copied().filter(|&entry| entry != UNUSED).collect();
         stored.sort_unstable();
         if let Some(pair) = stored.windows(2).find(|p| u64::from(p[1] - p[0]) * SECTOR < bitmap + block) {
             return damaged(table_at, format!("the blocks at sectors {} and {} of the file overlap", pair[0], pair[1]));
         }
-        Ok(Self { storage, size, block, bitmap, table, below, bitmaps: TableCache::new(BITMAPS) })
+        let bitmaps = TableCache::new(BITMAPS, storage.budget());
+        Ok(Self { storage, size, block, bitmap, table, below, bitmaps })
     }
 
     /// Which sectors of block `number`, which starts at `at`, are here: the first one in the highest bit.
-    fn bitmap(&self, number: u64, at: u64) -> Result<Arc<[u8]>> {
+    fn bitmap(&self, number: u64, at: u64) -> Result<Arc<Table<u8>>> {
         let load = || read_vec(self.storage.as_ref(), at, to_usize(self.bitmap), "a block's bitmap");
         self.bitmaps.get(number, load)
     }

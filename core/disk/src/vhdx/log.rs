@@ -11,9 +11,10 @@ use zerocopy::{
 
 use super::header::{Header, checksum};
 use crate::{
+    budget::{Budget, Held, Hold, OverBudget},
     disk::Extent,
     error::{Error, Result},
-    source::{Identity, Links, Storage, read_vec},
+    source::{Identity, Links, Storage, hold, read_vec},
 };
 
 /// The log is written in sectors of this size, whatever those of the disk.
@@ -63,7 +64,7 @@ struct Descriptor {
 struct Entry {
     at: u64,
     header: EntryHeader,
-    bytes: Vec<u8>,
+    bytes: Held<Vec<u8>>,
 }
 
 /// The file as it is once the log that `header` names is replayed.
@@ -79,7 +80,7 @@ pub(super) fn replay(storage: Arc<dyn Storage>, header: &Header) -> Result<Arc<d
         return Err(damaged(format!("a log of {len} bytes, expected whole sectors of 4 KiB, at most 64 MiB")));
     }
     let log = read_vec(storage.as_ref(), at, len as usize, "the log")?;
-    let entries = sound_entries(&log, &header.log_guid);
+    let entries = sound_entries(storage.as_ref(), &log, &header.log_guid)?;
     let Some(sequence) = newest_sequence(&entries, u64::from(len)) else {
         return Err(damaged("the log holds no whole sequence of entries".into()));
     };
@@ -93,16 +94,17 @@ pub(super) fn replay(storage: Arc<dyn Storage>, header: &Header) -> Result<Arc<d
             len: storage.len(),
         });
     }
-    let mut patched = Patched { storage, sectors: BTreeMap::new() };
+    let hold = storage.budget().hold();
+    let mut patched = Patched { storage, sectors: BTreeMap::new(), hold };
     for entry in sequence {
-        patched.apply(entry).ok_or_else(|| damaged("an entry of the log contradicts itself".into()))?;
+        patched.apply(entry)?.ok_or_else(|| damaged("an entry of the log contradicts itself".into()))?;
     }
     Ok(Arc::new(patched))
 }
 
 /// All entries with a right checksum that belong to this log.
 #[expect(clippy::indexing_slicing, reason = "entries were cut to the log, and sectors to their length")]
-fn sound_entries(log: &[u8], guid: &[u8; 16]) -> Vec<Entry> {
+fn sound_entries(storage: &dyn Storage, log: &[u8], guid: &[u8; 16]) -> Result<Vec<Entry>> {
     let mut entries = Vec::new();
     // Entries do not overlap, so an honest log is looked through once; the rest of the budget is for stale ones.
     let mut budget = log.len() * 2;
@@ -115,12 +117,13 @@ fn sound_entries(log: &[u8], guid: &[u8; 16]) -> Vec<Entry> {
         let Some(left) = budget.checked_sub(len) else { break };
         budget = left;
         // The log is a ring: an entry may go on at its start.
+        let hold = hold(storage, len as u64, "its log")?;
         let bytes: Vec<u8> = log[at..].iter().chain(&log[..at]).take(len).copied().collect();
         if header.checksum.get() == checksum(&bytes) {
-            entries.push(Entry { at: at as u64, header, bytes });
+            entries.push(Entry { at: at as u64, header, bytes: hold.of(bytes) });
         }
     }
-    entries
+    Ok(entries)
 }
 
 /// Section 2.3.2: of all chains of entries that follow one another from their tail to their head, the one with the
@@ -146,17 +149,30 @@ fn newest_sequence(entries: &[Entry], log_len: u64) -> Option<Vec<&Entry>> {
     })
 }
 
+/// Memory for a sector beside its bytes.
+const NODE: u64 = 64;
+
 /// A storage with some of its sectors replaced.
 struct Patched {
     storage: Arc<dyn Storage>,
     /// By their number; `None` for zeros.
     sectors: BTreeMap<u64, Option<Box<[u8]>>>,
+    hold: Hold,
 }
 
 impl Patched {
     /// Takes over the writes of an entry; `None` when it contradicts itself.
+    fn apply(&mut self, entry: &Entry) -> Result<Option<()>> {
+        let mut full = None;
+        let applied = self.apply_within(entry, &mut full);
+        match full {
+            Some(over) => Err(Error::memory(self.storage.name(), "what its log replaces")(over)),
+            None => Ok(applied),
+        }
+    }
+
     #[expect(clippy::indexing_slicing, reason = "entries were cut to the log, and sectors to their length")]
-    fn apply(&mut self, entry: &Entry) -> Option<()> {
+    fn apply_within(&mut self, entry: &Entry, full: &mut Option<OverBudget>) -> Option<()> {
         let count = entry.header.descriptor_count.get() as usize;
         let head = size_of::<EntryHeader>();
         let descriptors = entry.bytes.get(head..head.checked_add(count.checked_mul(size_of::<Descriptor>())?)?)?;
@@ -177,6 +193,10 @@ impl Patched {
                     if len / SECTOR > MAX_SECTORS {
                         return None;
                     }
+                    *full = self.hold.grow(len / SECTOR * NODE).err();
+                    if full.is_some() {
+                        return None;
+                    }
                     for number in offset / SECTOR..end / SECTOR {
                         self.sectors.insert(number, None);
                     }
@@ -185,6 +205,10 @@ impl Patched {
                     let sector = entry.bytes.get(data..data + to_usize(SECTOR))?;
                     data += to_usize(SECTOR);
                     if sector[..4] != SECTOR_SIGNATURE {
+                        return None;
+                    }
+                    *full = self.hold.grow(SECTOR + NODE).err();
+                    if full.is_some() {
                         return None;
                     }
                     let mut whole = sector.to_vec();
@@ -245,6 +269,10 @@ impl Storage for Patched {
 
     fn identity(&self) -> Option<&Identity> {
         self.storage.identity()
+    }
+
+    fn budget(&self) -> &Arc<Budget> {
+        self.storage.budget()
     }
 
     fn sibling(&self, name: &str, links: Links) -> Result<Arc<dyn Storage>> {

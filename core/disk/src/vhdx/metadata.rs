@@ -7,6 +7,7 @@ use zerocopy::{
 };
 
 use crate::{
+    budget::Held,
     error::{Error, Result},
     source::{Storage, read_vec},
     text::from_utf16,
@@ -104,7 +105,7 @@ impl Metadata {
                 return Err(Error::Unsupported { path: path.into(), what: format!("it needs the metadata item {id}") });
             }
         }
-        let item = |id: Uuid, length: usize, what: &str| -> Result<Vec<u8>> {
+        let item = |id: Uuid, length: usize, what: &str| -> Result<Held<Vec<u8>>> {
             let entry = entries.iter().find(|entry| Uuid::from_bytes_le(entry.item) == id);
             let entry = entry.ok_or_else(|| damaged(format!("the metadata does not say the {what}")))?;
             let offset = u64::from(entry.offset.get());

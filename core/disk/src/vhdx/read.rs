@@ -17,12 +17,12 @@ use super::{
     table::{self, OFFSET_MASK, STATE_MASK, state},
 };
 use crate::{
-    cache::TableCache,
+    cache::{Table, TableCache},
     disk::Disk,
     error::{Error, Result},
     formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
-    source::{Storage, read_entries, read_vec, require},
+    source::{Storage, hold, read_entries, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap},
 };
 
@@ -47,7 +47,7 @@ pub fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
     if let Some(locator) = &map.metadata.parent {
         map.below = Some(parent::open(map.storage.as_ref(), opener, locator, &mut facts)?);
     }
-    Ok(Image::new(UnitDisk(map).shared(), facts))
+    Ok(Image::new(UnitDisk::new(map).shared(), facts))
 }
 
 /// Sector bitmaps that are kept: pieces of 4 KiB.
@@ -60,7 +60,7 @@ struct Map {
     metadata: Metadata,
     creator: String,
     ratio: u64,
-    table: Vec<u64>,
+    table: Table<u64>,
     /// Changed whenever a guest writes to the disk.
     data_write_id: Uuid,
     /// The log had to be replayed.
@@ -109,7 +109,7 @@ impl Map {
         let units: Vec<u16> = start[8..].chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
         let creator = String::from_utf16_lossy(units.split(|&unit| unit == 0).next().unwrap_or_default());
         let data_write_id = Uuid::from_bytes_le(header.data_write_guid);
-        let (below, bitmaps) = (None, TableCache::new(BITMAPS));
+        let (below, bitmaps) = (None, TableCache::new(BITMAPS, storage.budget()));
         let map = Self { storage, metadata, creator, ratio, table, data_write_id, unclean, below, bitmaps };
         map.check_once(table_at)?;
         Ok(map)
@@ -122,6 +122,7 @@ impl Map {
     )]
     fn check_once(&self, table_at: u64) -> Result<()> {
         let blocks = self.metadata.size.div_ceil(self.metadata.block);
+        let _hold = hold(self.storage.as_ref(), blocks * 8, "the block table")?;
         let entry = |number| self.table[to_usize(table::index(number, self.ratio))];
         let mut stored: Vec<u64> = (0..blocks)
             .map(entry)

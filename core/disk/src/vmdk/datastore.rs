@@ -9,10 +9,10 @@ use zerocopy::FromBytes;
 use super::header::{COWD_MAGIC, CowdHeader, DATASTORE_GTES, SE_MAGIC, SE_VOLATILE_MAGIC, SeHeader, SeVolatileHeader};
 use crate::{
     SECTOR,
-    cache::TableCache,
+    cache::{Table, TableCache},
     disk::Disk,
     error::{Error, Result},
-    source::{Storage, read_entries, read_vec, require},
+    source::{Storage, hold, read_entries, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap},
 };
 
@@ -31,12 +31,12 @@ pub(super) fn open(storage: Arc<dyn Storage>, below: Option<Arc<dyn Disk>>) -> R
     let magic = read_vec(storage.as_ref(), 0, 8, "the header")?;
     let map = if magic.starts_with(&COWD_MAGIC) {
         Map::open_cowd(storage, below)?
-    } else if magic == SE_MAGIC.to_le_bytes() {
+    } else if magic.starts_with(&SE_MAGIC.to_le_bytes()) {
         Map::open_se(storage, below)?
     } else {
         return Err(Error::damaged(storage.name(), 0, "a datastore's sparse extent was expected"));
     };
-    Ok(UnitDisk(map).shared())
+    Ok(UnitDisk::new(map).shared())
 }
 
 /// Whether a file that starts with `head` is such an extent.
@@ -51,7 +51,7 @@ struct Map {
     /// Bytes of a grain.
     grain: u64,
     /// Byte at which each grain table starts, 0 for none.
-    directory: Vec<u64>,
+    directory: Table<u64>,
     tables: TableCache<u64>,
     kind: Kind,
 }
@@ -86,13 +86,14 @@ impl Map {
         let at = u64::from(header.gd_offset.get()) * SECTOR;
         let sectors_of = |bytes: [u8; 4]| u64::from(u32::from_le_bytes(bytes)) * SECTOR;
         let directory = read_entries(storage.as_ref(), at, tables, "the grain directory", sectors_of)?;
+        let cache = TableCache::new(TABLES, storage.budget());
         Ok(Self {
             storage,
             below,
             size: sectors * SECTOR,
             grain: grain * SECTOR,
             directory,
-            tables: TableCache::new(TABLES),
+            tables: cache,
             kind: Kind::Cowd,
         })
     }
@@ -140,11 +141,12 @@ impl Map {
         let tables_at = byte(header.grain_tables_offset.get(), 144, "first grain table")?;
         let grains_at = byte(header.grains_offset.get(), 192, "first grain")?;
         let entries = read_entries(storage.as_ref(), directory_at, tables, "the grain directory", u64::from_le_bytes)?;
+        let memory = hold(storage.as_ref(), entries.len() as u64 * 8, "the grain directory")?;
         let directory = entries
-            .into_iter()
+            .iter()
             .enumerate()
             .map(|(index, entry)| match entry >> 32 {
-                0 if entry == 0 => Ok(0),
+                0 if *entry == 0 => Ok(0),
                 0x1000_0000 => Ok(tables_at + (entry & 0xffff_ffff) * DATASTORE_GTES * 8),
                 _ => {
                     let what = format!("entry {index} of the grain directory is {entry:#x}");
@@ -152,18 +154,20 @@ impl Map {
                 }
             })
             .collect::<Result<Vec<u64>>>()?;
+        let directory = memory.of(directory);
+        let cache = TableCache::new(TABLES, storage.budget());
         Ok(Self {
             storage,
             below,
             size: header.capacity.get() * SECTOR,
             grain: grain * SECTOR,
             directory,
-            tables: TableCache::new(TABLES),
+            tables: cache,
             kind: Kind::SpaceEfficient(grains_at),
         })
     }
 
-    fn table(&self, index: u64) -> Result<Option<Arc<[u64]>>> {
+    fn table(&self, index: u64) -> Result<Option<Arc<Table<u64>>>> {
         let at = self.directory.get(to_usize(index)).copied().unwrap_or(0);
         if at == 0 {
             return Ok(None);

@@ -1,14 +1,22 @@
 //! The descriptor: a text of `key = "value"` lines and lines that name extents.
 
+use std::sync::Arc;
+
 use uuid::Uuid;
 
-use crate::error::{Error, Result};
+use crate::{
+    budget::{Budget, Hold},
+    error::{Error, Result},
+};
 
 /// The `parentCID` of a disk that is no delta.
 pub(super) const NO_PARENT: u32 = u32::MAX;
 
+/// Memory for a line beside its text, in a list that grows by doubling.
+const LINE: u64 = 256;
+
 /// What a descriptor says (technical note, section "Descriptor File").
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Default)]
 pub struct Descriptor {
     /// `createType`, such as "streamOptimized".
     pub create_type: String,
@@ -22,6 +30,8 @@ pub struct Descriptor {
     pub extents: Vec<ExtentLine>,
     /// The entries of the disk database (`ddb.…`), as they stand.
     pub database: Vec<(String, String)>,
+    /// The memory for all of it.
+    hold: Option<Hold>,
 }
 
 /// A line that says where a part of the disk lies.
@@ -75,17 +85,19 @@ impl ExtentLine {
 }
 
 impl Descriptor {
-    /// Reads a descriptor; `path` names the file in errors, `offset` is where the text starts in it.
+    /// Reads a descriptor; `path` names the file in errors, `offset` is where the text starts in it. What is kept of it is
+    /// counted against `budget`.
     ///
     /// # Errors
-    /// [`Error::Damaged`] when it is not a descriptor or a number in it is none.
+    /// [`Error::Memory`]; [`Error::Damaged`] when it is not a descriptor or a number in it is none.
     #[expect(clippy::indexing_slicing, reason = "the end was found in these bytes")]
-    pub fn parse(bytes: &[u8], path: &str, offset: u64) -> Result<Self> {
+    pub fn parse(bytes: &[u8], path: &str, offset: u64, budget: &Arc<Budget>) -> Result<Self> {
         let end = bytes.iter().position(|&b| b == 0).unwrap_or(bytes.len());
         let text = String::from_utf8_lossy(&bytes[..end]);
         if !text.trim_start().starts_with("# Disk DescriptorFile") {
             return Err(Error::damaged(path, offset, "a descriptor was expected there, and its first line is missing"));
         }
+        let mut hold = budget.take(text.len() as u64).map_err(Error::memory(path, "its descriptor"))?;
         let mut descriptor = Self::default();
         for line in text.lines().map(str::trim) {
             if line.is_empty() || line.starts_with('#') {
@@ -96,6 +108,7 @@ impl Descriptor {
                 let extent = ExtentLine::parse(line).ok_or_else(|| {
                     Error::damaged(path, offset, format!("the extent line {line:?}, expected length, kind and file"))
                 })?;
+                hold.grow(LINE).map_err(Error::memory(path, "its descriptor"))?;
                 descriptor.extents.push(extent);
                 continue;
             }
@@ -111,11 +124,20 @@ impl Descriptor {
                 "createType" => descriptor.create_type = value.into(),
                 "CID" => descriptor.cid = Some(cid()?),
                 "parentCID" => descriptor.parent_cid = Some(cid()?).filter(|&cid| cid != NO_PARENT),
-                _ if key.starts_with("ddb.") => descriptor.database.push((key.into(), value.into())),
+                _ if key.starts_with("ddb.") => {
+                    hold.grow(LINE).map_err(Error::memory(path, "its descriptor"))?;
+                    descriptor.database.push((key.into(), value.into()));
+                }
                 _ => {}
             }
         }
+        descriptor.hold = Some(hold);
         Ok(descriptor)
+    }
+
+    /// Whether it says nothing: a piece of a disk has none, or an empty one.
+    pub(super) fn is_empty(&self) -> bool {
+        self.create_type.is_empty() && self.cid.is_none() && self.extents.is_empty() && self.database.is_empty()
     }
 
     /// An entry of the disk database.
@@ -162,7 +184,7 @@ mod tests {
         let text = "# Disk DescriptorFile\r\nversion=1\r\nCID=0a1b2c3d\r\nparentCID = ffffffff\r\n\
             createType=\"streamOptimized\"\r\n\r\n# Extent description\r\nRW 4192256 SPARSE \"a=b.vmdk\"\r\n\
             ddb.adapterType = \"lsilogic\"\r\n\0\0";
-        let descriptor = Descriptor::parse(text.as_bytes(), "x", 512).unwrap();
+        let descriptor = Descriptor::parse(text.as_bytes(), "x", 512, &Budget::whole()).unwrap();
         assert_eq!(descriptor.cid, Some(0x0a1b_2c3d));
         assert_eq!(descriptor.parent_cid, None);
         let file = Some("a=b.vmdk".to_string());
@@ -174,7 +196,7 @@ mod tests {
         assert!(ExtentLine::parse("RW x FLAT \"a\" 0").is_none() && ExtentLine::parse("RW 5 FLAT").is_none());
         assert_eq!(descriptor.create_type, "streamOptimized");
         assert_eq!(descriptor.database("ddb.adapterType"), Some("lsilogic"));
-        assert!(Descriptor::parse(b"hello", "x", 0).is_err());
-        assert!(Descriptor::parse(b"# Disk DescriptorFile\nCID=zz\n", "x", 0).is_err());
+        assert!(Descriptor::parse(b"hello", "x", 0, &Budget::whole()).is_err());
+        assert!(Descriptor::parse(b"# Disk DescriptorFile\nCID=zz\n", "x", 0, &Budget::whole()).is_err());
     }
 }

@@ -38,7 +38,7 @@ pub(super) fn open(storage: &Arc<dyn Storage>, opener: &Opener) -> Result<Image>
         ));
     }
     let bytes = read_vec(storage.as_ref(), 0, to_usize(storage.len()), "the descriptor")?;
-    let descriptor = Descriptor::parse(&bytes, path, 0)?;
+    let descriptor = Descriptor::parse(&bytes, path, 0, storage.budget())?;
     if descriptor.extents.is_empty() || descriptor.extents.len() > MAX_EXTENTS {
         let what = format!("a descriptor with {} extents, expected 1 to {MAX_EXTENTS}", descriptor.extents.len());
         return Err(Error::damaged(path, 0, what));

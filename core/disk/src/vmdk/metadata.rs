@@ -9,8 +9,9 @@ use super::{
 };
 use crate::{
     ByteSize, SECTOR,
+    cache::Table,
     error::{Error, Result},
-    source::{Storage, read_entries, read_vec, require},
+    source::{Storage, hold, read_entries, read_vec, require},
 };
 
 /// The largest grain directory that we take into memory: 128 TiB in grains of 64 KiB.
@@ -120,7 +121,7 @@ pub(super) fn read_descriptor(storage: &dyn Storage, header: &SparseHeader) -> R
     if bytes.iter().all(|&byte| byte == 0) {
         return Ok(Descriptor::default());
     }
-    Descriptor::parse(&bytes, storage.name(), at)
+    Descriptor::parse(&bytes, storage.name(), at, storage.budget())
 }
 
 /// The grain directory that the header at `header_at` names, or the redundant one where the first is damaged; and whether
@@ -129,7 +130,7 @@ pub(super) fn read_directories(
     storage: &dyn Storage,
     header: &SparseHeader,
     header_at: u64,
-) -> Result<(Vec<u32>, bool)> {
+) -> Result<(Table<u32>, bool)> {
     let first = match read_directory(storage, header, header.gd_offset.get(), header_at + 56) {
         Ok(directory) => return Ok((directory, false)),
         Err(error) => error,
@@ -145,12 +146,13 @@ pub(super) fn read_directories(
 /// The grain directory at `sector`, as the field at `field_at` says: checked to lie in the file, each table once.
 #[expect(clippy::cast_possible_truncation, reason = "a directory of at most 16 MiB")]
 #[expect(clippy::indexing_slicing, reason = "a window of two has two")]
-fn read_directory(storage: &dyn Storage, header: &SparseHeader, sector: u64, field_at: u64) -> Result<Vec<u32>> {
+fn read_directory(storage: &dyn Storage, header: &SparseHeader, sector: u64, field_at: u64) -> Result<Table<u32>> {
     let tables = header.capacity.get().div_ceil(header.grain_size.get() * GTES);
     let at = sector.checked_mul(SECTOR).ok_or_else(|| {
         Error::damaged(storage.name(), field_at, "the grain directory is said to lie beyond any file")
     })?;
     let directory = read_entries(storage, at, tables, "the grain directory", u32::from_le_bytes)?;
+    let _hold = hold(storage, tables * 16, "the grain directory")?;
     let mut stored: Vec<(u32, u32)> = Vec::new();
     for (index, &sector) in directory.iter().enumerate().filter(|(_, sector)| **sector != 0) {
         let start = u64::from(sector) * SECTOR;

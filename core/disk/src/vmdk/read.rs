@@ -20,12 +20,13 @@ use super::{
 };
 use crate::{
     SECTOR,
-    cache::TableCache,
+    budget::Hold,
+    cache::{Table, TableCache},
     disk::{Disk, ExtentKind},
     error::{Error, Result},
     formats::{Facts, Image, Opener},
     shape::{Format, Layout, Shape},
-    source::{Storage, read_entries, read_vec, require},
+    source::{Storage, hold, read_entries, read_vec, require},
     units::{Place, Span, UnitDisk, UnitMap, run_len},
     zeros::is_zero,
 };
@@ -66,8 +67,8 @@ pub fn open(storage: Arc<dyn Storage>, opener: &Opener) -> Result<Image> {
     let parent = parent::open(map.storage.as_ref(), opener, &map.descriptor, &mut facts)?;
     map.below = parent.map(|parent| parent.disk);
     // A piece carries no descriptor; what is missing then is the rest of the disk.
-    facts.piece = map.descriptor == Descriptor::default();
-    Ok(Image::new(UnitDisk(map).shared(), facts))
+    facts.piece = map.descriptor.is_empty();
+    Ok(Image::new(UnitDisk::new(map).shared(), facts))
 }
 
 /// Opens a sparse extent to which a descriptor in another file refers: what its own says does not count.
@@ -75,7 +76,7 @@ pub(super) fn open_extent(storage: Arc<dyn Storage>, below: Option<Arc<dyn Disk>
     let mut map = SparseMap::open(storage)?;
     map.below = below;
     let facts = map.facts();
-    Ok((UnitDisk(map).shared(), facts))
+    Ok((UnitDisk::new(map).shared(), facts))
 }
 
 struct SparseMap {
@@ -84,10 +85,12 @@ struct SparseMap {
     header: SparseHeader,
     descriptor: Descriptor,
     /// First sector of each grain table, 0 for none.
-    directory: Vec<u32>,
+    directory: Table<u32>,
     tables: TableCache<u32>,
     /// For plain grains: which grain tables were checked for overlaps, and the grains seen.
     seen: Option<Mutex<(Vec<bool>, GrainStarts)>>,
+    /// For the list of tables that were seen.
+    _memory: Hold,
     /// What a grain of zeros looks like, compressed by this disk's writer: some writers store them all.
     packed_zeros: OnceLock<Vec<u8>>,
     /// The first directory could not be used.
@@ -119,15 +122,18 @@ impl SparseMap {
         let descriptor = read_descriptor(storage.as_ref(), &first)?;
         let (directory, redundant) = read_directories(storage.as_ref(), &header, at)?;
         let compressed = header.flags.get() & flag::COMPRESSED != 0;
-        let seen = (!compressed)
-            .then(|| Mutex::new((vec![false; directory.len()], GrainStarts::new(header.grain_size.get()))));
+        let starts = GrainStarts::new(header.grain_size.get(), storage.budget());
+        let memory = hold(storage.as_ref(), directory.len() as u64, "the grain directory")?;
+        let seen = (!compressed).then(|| Mutex::new((vec![false; directory.len()], starts)));
+        let tables = TableCache::new(TABLES, storage.budget());
         Ok(Self {
             storage,
             header,
             descriptor,
             directory,
-            tables: TableCache::new(TABLES),
+            tables,
             seen,
+            _memory: memory,
             packed_zeros: OnceLock::new(),
             redundant,
             below: None,
@@ -144,7 +150,7 @@ impl SparseMap {
     }
 
     /// Grain table `index`, checked when it is read for the first time; `None` when nothing in its range is stored.
-    fn table(&self, index: u64) -> Result<Option<Arc<[u32]>>> {
+    fn table(&self, index: u64) -> Result<Option<Arc<Table<u32>>>> {
         let sector = self.directory.get(to_usize(index)).copied().unwrap_or(0);
         if sector == 0 {
             return Ok(None);

@@ -1,7 +1,11 @@
 //! Finding grains that lie on one another, without keeping every grain.
 
-use crate::to_usize;
-use std::collections::HashMap;
+use std::{collections::HashMap, sync::Arc};
+
+use crate::{
+    budget::{Budget, Hold},
+    to_usize,
+};
 
 /// Cells that are kept together.
 const CELLS: u64 = 4096;
@@ -14,12 +18,13 @@ pub(super) struct GrainStarts {
     grain: u64,
     /// For each cell of the file, the start inside the cell plus one; 0 for none.
     groups: HashMap<u64, Box<[u16]>>,
+    hold: Hold,
 }
 
 impl GrainStarts {
     /// For grains of `grain` sectors, at most 4096.
-    pub(super) fn new(grain: u64) -> Self {
-        Self { grain, groups: HashMap::new() }
+    pub(super) fn new(grain: u64, budget: &Arc<Budget>) -> Self {
+        Self { grain, groups: HashMap::new(), hold: budget.hold() }
     }
 
     /// Adds a grain that starts at sector `start`; false when it overlaps one added before.
@@ -32,7 +37,10 @@ impl GrainStarts {
         if self.get(cell) != 0 || before > inside + 1 || (after != 0 && after <= inside) {
             return false;
         }
-        if self.groups.len() < MAX_GROUPS || self.groups.contains_key(&(cell / CELLS)) {
+        // What there is no memory for is not checked: the grains are read all the same.
+        let is_kept = self.groups.contains_key(&(cell / CELLS))
+            || (self.groups.len() < MAX_GROUPS && self.hold.grow(CELLS * 2).is_ok());
+        if is_kept {
             let group = self.groups.entry(cell / CELLS).or_insert_with(|| vec![0; to_usize(CELLS)].into());
             group[(cell % CELLS) as usize] = inside + 1;
         }
@@ -51,7 +59,7 @@ mod tests {
 
     #[test]
     fn overlap_is_found_on_either_side_and_touching_is_not_overlap() {
-        let mut starts = GrainStarts::new(128);
+        let mut starts = GrainStarts::new(128, &Budget::whole());
         assert!(starts.add(300) && starts.add(428) && starts.add(172));
         for overlapping in [300, 299, 301, 427, 429, 555, 173, 45] {
             assert!(!starts.add(overlapping), "{overlapping}");

@@ -4,6 +4,7 @@ use std::{path::Path, sync::Arc};
 
 use reformis_disk::{
     Disk, Result, Shape,
+    budget::Budget,
     formats::{self, NewImage, Squeeze},
     output::Output,
     pipeline::{self, Copied, Watch},
@@ -50,7 +51,7 @@ pub(crate) fn output(path: &Path) -> Output {
 
 /// Opens the image at `path`, of whatever format.
 pub(crate) fn open(path: &Path) -> Result<Arc<dyn Disk>> {
-    Ok(formats::open(source::open(path)?, None)?.disk)
+    Ok(formats::open(source::open(path, &Budget::whole())?, None)?.disk)
 }
 
 /// Opens bytes as an image.

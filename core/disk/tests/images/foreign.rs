@@ -5,6 +5,7 @@ use std::{collections::BTreeMap, path::Path};
 
 use reformis_disk::{
     Disk,
+    budget::Budget,
     formats::{self, Opener},
     source::{self, Links},
 };
@@ -74,7 +75,7 @@ fn assert_reads(disk: &dyn Disk, expected: &[u8], what: &str) {
 }
 
 fn read_as(path: &Path, expected: &[u8], what: &str) -> formats::Facts {
-    let image = formats::open(source::open(path).unwrap(), None).unwrap();
+    let image = formats::open(source::open(path, &Budget::whole()).unwrap(), None).unwrap();
     assert_reads(image.disk.as_ref(), expected, what);
     image.facts
 }
@@ -160,9 +161,10 @@ fn external_data_is_read_and_never_followed_out_of_the_folder() {
         emulator.quit().unwrap();
 
         // It is named by its whole path, which is refused unless links are trusted.
-        let error = formats::open(source::open(&path).unwrap(), None).map(drop).unwrap_err().to_string();
+        let error =
+            formats::open(source::open(&path, &Budget::whole()).unwrap(), None).map(drop).unwrap_err().to_string();
         assert!(error.contains("the name is absolute"), "{error}");
-        let image = Opener::new(Links::Trusted).open(source::open(&path).unwrap(), None).unwrap();
+        let image = Opener::new(Links::Trusted).open(source::open(&path, &Budget::whole()).unwrap(), None).unwrap();
         assert_reads(image.disk.as_ref(), &expected, "external data");
         assert_eq!(image.files.len(), 1);
         let named = image.facts.details.iter().any(|(name, value)| {
@@ -201,7 +203,7 @@ fn internal_snapshots_are_listed_and_read() {
         assert!(facts.snapshots.iter().all(|snapshot| snapshot.time > 1_700_000_000 && !snapshot.has_memory));
         let at = |name: &str| {
             let opener = Opener::default().at_snapshot(Some(name.into()));
-            opener.open(source::open(&path).unwrap(), None)
+            opener.open(source::open(&path, &Budget::whole()).unwrap(), None)
         };
         assert_reads(at("before").unwrap().disk.as_ref(), &states["before"], "by name");
         assert_reads(at("2").unwrap().disk.as_ref(), &states["after the storm"], "by number");
@@ -241,7 +243,7 @@ fn a_chain_that_the_emulator_made_is_one_disk() {
         }
     }
     emulator.quit().unwrap();
-    let image = formats::open(source::open(&name(3)).unwrap(), None).unwrap();
+    let image = formats::open(source::open(&name(3), &Budget::whole()).unwrap(), None).unwrap();
     assert_eq!(image.facts.chain, ["chain-2.qcow2", "chain-1.qcow2", "chain-0.qcow2"]);
     assert_reads(image.disk.as_ref(), &expected, "the chain");
 }

@@ -7,4 +7,5 @@ mod deltas;
 mod foreign;
 mod hostile;
 mod judge;
+mod memory;
 mod round_trip;

@@ -12,6 +12,7 @@ use crate::common::{ContentDisk, assert_holds, every_image, open, open_bytes, wa
 use proptest::prelude::*;
 use reformis_disk::{
     Disk, Error, ExtentKind, Format, Layout, Shape,
+    budget::Budget,
     disk::{EmptyDisk, extents},
     formats::{self, NewImage},
     pipeline::{self, Watch},
@@ -109,7 +110,7 @@ proptest! {
 }
 
 fn open_as(path: &Path, format: Format) -> Arc<dyn Disk> {
-    formats::open(reformis_disk::source::open(path).unwrap(), Some(format)).unwrap().disk
+    formats::open(reformis_disk::source::open(path, &Budget::whole()).unwrap(), Some(format)).unwrap().disk
 }
 
 /// The extents cover the disk, and what they call zero is zero.

@@ -3,6 +3,8 @@
 
 use std::collections::HashMap;
 
+use reformis_disk::budget::Hold;
+
 use super::{Ext, checksum, map::Map, superblock::incompat};
 use crate::error::Result;
 
@@ -107,6 +109,15 @@ impl Journal {
     }
 }
 
+/// Memory for the number of a revoked block, in a table that grows by doubling.
+const REVOKED: u64 = 64;
+
+/// The transactions that revoked blocks, by the blocks' numbers.
+struct Revoked {
+    by: HashMap<u64, u32>,
+    hold: Hold,
+}
+
 /// One walk over the log.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Pass {
@@ -129,7 +140,7 @@ impl Ext {
         let start = u64::from(be32(&journal.head, 28));
         let mut end = be32(&journal.head, 24);
         if start != 0 {
-            let mut revoked = HashMap::new();
+            let mut revoked = Revoked { by: HashMap::new(), hold: self.budget().hold() };
             end = self.walk(&journal, start, Pass::Scan, u32::MAX, &mut revoked)?;
             if journal.has(feature::FAST_COMMIT) {
                 self.check_fast_commits(&journal, end)?;
@@ -199,14 +210,7 @@ impl Ext {
 
     /// Walks the log from block `start`; the number of the first transaction that is not whole. `until` ends the walk.
     #[expect(clippy::indexing_slicing, reason = "blocks of at least 1024 bytes, and places inside their heads")]
-    fn walk(
-        &self,
-        journal: &Journal,
-        start: u64,
-        pass: Pass,
-        until: u32,
-        revoked: &mut HashMap<u64, u32>,
-    ) -> Result<u32> {
+    fn walk(&self, journal: &Journal, start: u64, pass: Pass, until: u32, revoked: &mut Revoked) -> Result<u32> {
         let mut sequence = be32(&journal.head, 24);
         let mut at = start;
         if start >= journal.end {
@@ -245,7 +249,9 @@ impl Ext {
                     let used = (be32(&bytes, 12) as usize).clamp(16, bytes.len());
                     for entry in bytes[16..used].chunks_exact(size) {
                         let block = entry.iter().fold(0, |number, byte| number << 8 | u64::from(*byte));
-                        revoked.insert(block, sequence);
+                        if revoked.by.insert(block, sequence).is_none() {
+                            revoked.hold.grow(REVOKED)?;
+                        }
                     }
                 }
                 REVOKE => {}
@@ -256,16 +262,9 @@ impl Ext {
     }
 
     #[expect(clippy::indexing_slicing, reason = "blocks of at least 1024 bytes, and places inside their heads")]
-    fn replay_block(
-        &self,
-        journal: &Journal,
-        at: u64,
-        tag: &Tag,
-        sequence: u32,
-        revoked: &HashMap<u64, u32>,
-    ) -> Result<()> {
+    fn replay_block(&self, journal: &Journal, at: u64, tag: &Tag, sequence: u32, revoked: &Revoked) -> Result<()> {
         // Revoked by this transaction or by a later one; numbers go round.
-        if revoked.get(&tag.block).is_some_and(|by| by.wrapping_sub(sequence).cast_signed() >= 0) {
+        if revoked.by.get(&tag.block).is_some_and(|by| by.wrapping_sub(sequence).cast_signed() >= 0) {
             return Ok(());
         }
         let mut bytes = self.log_block(journal, at)?;
@@ -281,6 +280,7 @@ impl Ext {
         if tag.flags & tag::ESCAPED != 0 {
             bytes[..4].copy_from_slice(&MAGIC.to_be_bytes());
         }
-        self.write_block(tag.block, &bytes)
+        self.write_block(tag.block, &bytes)?;
+        self.device.bench().count_changes()
     }
 }

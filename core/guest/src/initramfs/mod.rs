@@ -10,7 +10,7 @@ use std::{
     sync::Arc,
 };
 
-use reformis_disk::budget::Budget;
+use reformis_disk::{budget::Budget, source::wrapped::Wrapping};
 use serde::Serialize;
 
 pub(crate) use cpio::Writer;
@@ -22,10 +22,10 @@ const MARK: usize = 5;
 
 /// Bytes of all archives of an image, unpacked, that are read.
 const MAX_UNPACKED: u64 = 4 << 30;
-/// Memory for decompression, in bytes: what `xz -9`, the hardest setting that tools make images with, needs.
-const MAX_WINDOW: u64 = 80 << 20;
-/// The same for Zstandard, as a power of two.
-const MAX_WINDOW_LOG: u32 = 26;
+/// Memory for a dictionary of LZMA, in bytes: what `lzma -9`, the hardest setting that tools make images with, needs.
+const MAX_DICTIONARY: u64 = 64 << 20;
+/// Bytes of a part that say how far its unpacker looks back.
+const HEAD: usize = 64;
 
 /// How a part of an image is packed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -64,11 +64,16 @@ impl Packing {
         }
     }
 
-    /// Bytes that an unpacker of this kind may look back at.
-    fn window(self) -> u64 {
+    /// Bytes of memory that unpacking a part of this kind takes which begins with `head`.
+    fn memory(self, head: &[u8]) -> u64 {
         match self {
-            Self::Zstd => 1 << MAX_WINDOW_LOG,
-            Self::Xz | Self::Lzma => MAX_WINDOW,
+            Self::Zstd => Wrapping::Zstd.memory(head),
+            Self::Xz => Wrapping::Xz.memory(head),
+            // The dictionary's size stands behind the byte of properties (LZMA SDK, `lzma.txt`).
+            Self::Lzma => {
+                let size = head.get(1..5).and_then(|four| <[u8; 4]>::try_from(four).ok());
+                size.map_or(MAX_DICTIONARY, |four| u32::from_le_bytes(four).into()).min(MAX_DICTIONARY) + (1 << 20)
+            }
             Self::Lz4 => 16 << 20,
             _ => 1 << 20,
         }
@@ -124,7 +129,8 @@ pub(crate) fn read(bytes: impl Read, budget: &Arc<Budget>) -> Result<Image, Stri
         let damaged = |error: io::Error| format!("the part at byte {at}, packed with {}: {error}", packing.name());
         image.parts.push(packing);
         // What an unpacker looks back at, while it works.
-        window.grow(packing.window()).map_err(|error| damaged(io::Error::other(error)))?;
+        let memory = packing.memory(source.peek(HEAD).map_err(failed)?);
+        window.grow(memory).map_err(|error| damaged(io::Error::other(error)))?;
         match packing {
             Packing::None => cpio::read(&mut source, &mut image.entries, &mut left).map_err(damaged)?,
             Packing::Gzip => {
@@ -133,14 +139,14 @@ pub(crate) fn read(bytes: impl Read, budget: &Arc<Budget>) -> Result<Image, Stri
             Packing::Zstd => {
                 let decoder = zstd::stream::read::Decoder::with_buffer(&mut source).map_err(damaged)?;
                 let mut decoder = decoder.single_frame();
-                decoder.window_log_max(MAX_WINDOW_LOG).map_err(damaged)?;
+                decoder.window_log_max(memory.ilog2()).map_err(damaged)?;
                 image.unpack(&mut decoder, &mut left).map_err(damaged)?;
             }
             Packing::Xz | Packing::Lzma => {
                 let stream = if packing == Packing::Xz {
-                    liblzma::stream::Stream::new_stream_decoder(MAX_WINDOW, 0)
+                    liblzma::stream::Stream::new_stream_decoder(memory, 0)
                 } else {
-                    liblzma::stream::Stream::new_lzma_decoder(MAX_WINDOW)
+                    liblzma::stream::Stream::new_lzma_decoder(memory)
                 };
                 let stream = stream.map_err(|error| damaged(error.into()))?;
                 let mut decoder = liblzma::bufread::XzDecoder::new_stream(&mut source, stream);

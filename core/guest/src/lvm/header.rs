@@ -113,6 +113,7 @@ fn area(device: &Device, start: u64, size: u64) -> Result<Option<String>> {
     if !sound {
         return Ok(None);
     }
+    let _hold = device.bench().budget().take(2 * len)?;
     let mut text = vec![0; to_usize(len)];
     // The area is a ring behind its header.
     let first = to_usize(len.min(size - offset));

@@ -6,6 +6,8 @@ mod text;
 
 use std::{collections::HashMap, sync::Arc};
 
+use reformis_disk::budget::Held;
+
 use crate::{
     bench::{Bench, Device, Layout, Piece},
     error::{Error, Result},
@@ -38,7 +40,7 @@ struct Physical {
 pub(crate) fn volumes(bench: &Arc<Bench>, places: &[(usize, u64, u64)]) -> Result<Vec<Logical>> {
     let mut physical = HashMap::new();
     // The newest metadata of each group, by its UUID.
-    let mut groups: HashMap<String, (u64, String, Section)> = HashMap::new();
+    let mut groups: HashMap<String, (u64, String, Held<Section>)> = HashMap::new();
     for &(disk, start, size) in places {
         let device = Device::part(bench, disk, start, size, "a physical volume");
         let label = match header::read(&device) {
@@ -49,9 +51,11 @@ pub(crate) fn volumes(bench: &Arc<Bench>, places: &[(usize, u64, u64)]) -> Resul
         };
         physical.insert(label.uuid.clone(), Physical { disk, start, size });
         for text in label.metadata {
+            let hold = bench.budget().take(text::memory(&text))?;
             let Some((name, group)) = text::parse(&text).and_then(|file| file.sections.into_iter().next()) else {
                 continue;
             };
+            let group = hold.of(group);
             let (Some(id), Some(seqno)) = (group.string("id"), group.number("seqno")) else { continue };
             if groups.get(id).is_none_or(|(known, ..)| *known < seqno) {
                 groups.insert(id.to_string(), (seqno, name, group));

@@ -72,6 +72,19 @@ enum Token {
     Sign(char),
 }
 
+/// Bytes of memory that reading `text` takes at the most.
+pub(super) fn memory(text: &str) -> u64 {
+    // A token, its place in a list that grows by doubling, and the value that is made of it.
+    const TOKEN: u64 = 200;
+    let bytes = text.as_bytes();
+    let is_sign = |byte: &u8| b"{}[]=,\"#".contains(byte);
+    // A word begins behind a space or a sign.
+    let words =
+        bytes.windows(2).filter(|pair| matches!(pair, [a, b] if a.is_ascii_whitespace() && !b.is_ascii_whitespace()));
+    let signs = bytes.iter().filter(|byte| is_sign(byte)).count();
+    4 * text.len() as u64 + TOKEN * (words.count() + 2 * signs + 1) as u64
+}
+
 /// Reads metadata; `None` when it is none.
 pub(super) fn parse(text: &str) -> Option<Section> {
     let tokens = tokens(text)?;

@@ -1,9 +1,9 @@
 //! The edit `drivers`: an archive behind each early boot image, with the modules that it lacks for the new disks, and the
 //! kernel's index of modules, so that the guest's own loader finds them.
 
-use std::{collections::BTreeMap, io::Read};
+use std::{collections::BTreeMap, io::Read, sync::Arc};
 
-use reformis_disk::source::wrapped::Wrapping;
+use reformis_disk::{budget::Budget, source::wrapped::Wrapping};
 
 use super::{Changes, Remark, Work, kmod};
 use crate::{
@@ -211,7 +211,7 @@ impl Supplement<'_> {
             let Some(module) = self.modules.files.get(name) else { continue };
             let path = &module.path;
             let bytes = self.tree.read(format!("{}/{path}", self.folder), MAX_MODULE)?;
-            let bytes = if unpack { unpacked(path, bytes)? } else { bytes };
+            let bytes = if unpack { unpacked(path, bytes, self.tree.budget())? } else { bytes };
             hold.grow(bytes.len() as u64)?;
             files.insert(format!("{base}/{}", plain(path)), bytes);
         }
@@ -253,14 +253,14 @@ impl Supplement<'_> {
     }
 }
 
-fn unpacked(path: &str, bytes: Vec<u8>) -> Result<Vec<u8>> {
+fn unpacked(path: &str, bytes: Vec<u8>, budget: &Arc<Budget>) -> Result<Vec<u8>> {
     let broken = |what: String| Error::Damaged { volume: format!("module {}", name_of(path)), what };
     let Some(kind) = path.rsplit_once('.').and_then(|(_, ending)| Wrapping::from_extension(ending)) else {
         return Ok(bytes);
     };
     let mut plain = Vec::new();
-    let outcome = kind.unpack(&bytes[..]).and_then(|reader| reader.take(MAX_MODULE + 1).read_to_end(&mut plain));
-    outcome.map_err(|error| broken(error.to_string()))?;
+    let unpacker = kind.unpack(&bytes[..], path, budget).map_err(|error| broken(error.to_string()))?;
+    unpacker.take(MAX_MODULE + 1).read_to_end(&mut plain).map_err(|error| broken(error.to_string()))?;
     if plain.len() as u64 > MAX_MODULE {
         return Err(broken(format!("it unpacks to more than {} MiB", MAX_MODULE >> 20)));
     }

@@ -9,7 +9,7 @@ mod release;
 
 use std::sync::Arc;
 
-use reformis_disk::Disk;
+use reformis_disk::{Disk, budget::Budget};
 use serde::Serialize;
 
 use crate::{
@@ -85,13 +85,14 @@ pub struct Summary {
 }
 
 impl Guest {
-    /// Reads the guest on `disks`, which are in its own order. Changes are made at `now`, in seconds since 1970.
+    /// Reads the guest on `disks`, which are in its own order. Changes are made at `now`, in seconds since 1970; what is
+    /// collected is counted against `budget`.
     ///
     /// # Errors
     /// Those of the disks. A volume that is not sound is told in [`Guest::unread`].
     #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
-    pub fn open(disks: impl IntoIterator<Item = Arc<dyn Disk>>, now: i64) -> Result<Self> {
-        let bench = Bench::new(disks);
+    pub fn open(disks: impl IntoIterator<Item = Arc<dyn Disk>>, now: i64, budget: &Arc<Budget>) -> Result<Self> {
+        let bench = Bench::new(disks, budget);
         let volumes = found::find(&bench)?;
         let mut guest = Self {
             bench,

@@ -13,6 +13,10 @@ const MAX_NODES: u32 = 500_000;
 /// counts squared; a real file has one to a hundred.
 const MAX_NAMESPACES: usize = 4096;
 
+/// Attributes of one element. The parser compares each with all before it, so their number counts squared too; a real file
+/// has a dozen.
+const MAX_ATTRIBUTES: usize = 1000;
+
 /// The text of a file: UTF-8, or UTF-16 where it starts with a byte order mark.
 #[expect(clippy::indexing_slicing, reason = "the mark of the encoding was seen")]
 pub(crate) fn text(bytes: &[u8], file: &str) -> Result<String> {
@@ -40,8 +44,41 @@ pub(crate) fn parse<'a>(text: &'a str, file: &str) -> Result<Document<'a>> {
     if text.matches("xmlns").nth(MAX_NAMESPACES).is_some() {
         return Err(wrong(format!("it declares more than {MAX_NAMESPACES} namespaces")));
     }
+    if most_attributes(text.as_bytes()) > MAX_ATTRIBUTES {
+        return Err(wrong(format!("an element has more than {MAX_ATTRIBUTES} attributes")));
+    }
     let options = ParsingOptions { allow_dtd: false, nodes_limit: MAX_NODES, ..ParsingOptions::default() };
     Document::parse_with_options(text, options).map_err(|error| wrong(error.to_string()))
+}
+
+/// The most attributes that one element of `text` has; more for what is no XML.
+fn most_attributes(mut text: &[u8]) -> usize {
+    let behind = |text: &[u8], mark: &[u8]| {
+        text.windows(mark.len()).position(|found| found == mark).map_or(text.len(), |at| at + mark.len())
+    };
+    let mut most = 0;
+    while let Some(open) = text.iter().position(|byte| *byte == b'<') {
+        text = text.get(open..).unwrap_or_default();
+        let special: [(&[u8], &[u8]); 3] = [(b"<!--", b"-->"), (b"<![CDATA[", b"]]>"), (b"<?", b"?>")];
+        if let Some((_, end)) = special.into_iter().find(|(start, _)| text.starts_with(start)) {
+            text = text.get(behind(text, end)..).unwrap_or_default();
+            continue;
+        }
+        let (mut count, mut quote, mut len) = (0, None, 0);
+        for byte in text {
+            len += 1;
+            match (quote, byte) {
+                (None, b'>') => break,
+                (None, b'=') => count += 1,
+                (None, b'"' | b'\'') => quote = Some(*byte),
+                (Some(open), byte) if *byte == open => quote = None,
+                _ => {}
+            }
+        }
+        most = most.max(count);
+        text = text.get(len..).unwrap_or_default();
+    }
+    most
 }
 
 /// Whether the start of a file looks like a document whose outermost element has the local name `name`.
@@ -113,6 +150,12 @@ mod tests {
         assert!(parse(&"<a/>".repeat(1_000_000), "x").is_err());
         let scopes: String = (0..5000).map(|i| format!("<a xmlns:n{i}='u{i}'>")).collect();
         assert!(parse(&scopes, "x").unwrap_err().to_string().contains("4096 namespaces"));
+        let many = |count: usize| {
+            let list: String = (0..count).map(|number| format!(" a{number}='>'")).collect();
+            format!("<a><!-- '\" --><![CDATA[<]]><b{list}/>{}</a>", "=".repeat(2000))
+        };
+        assert!(parse(&many(1000), "x").is_ok(), "text counts for nothing");
+        assert!(parse(&many(1001), "x").unwrap_err().to_string().contains("1000 attributes"));
         let wide: Vec<u8> = [0xff, 0xfe].into_iter().chain("<a/>".encode_utf16().flat_map(u16::to_le_bytes)).collect();
         assert_eq!(text(&wide, "x").unwrap(), "<a/>");
         assert_eq!(text(b"\xef\xbb\xbf<a/>", "x").unwrap(), "<a/>");

@@ -1,8 +1,8 @@
 //! Where a plan lands: what lies there already, and whether there is room.
 
-use std::path::Path;
+use std::{path::Path, sync::Arc};
 
-use reformis_disk::Layout;
+use reformis_disk::{Layout, budget::Budget};
 use reformis_machine::Mac;
 
 use super::{Plan, Settler};
@@ -24,7 +24,7 @@ impl Settler<'_> {
                 self.findings.push(Finding::SourceInLanding { folder: plan.folder.to_string_lossy().into() });
             }
         }
-        for (name, macs) in neighbours(&plan.folder) {
+        for (name, macs) in neighbours(&plan.folder, &self.target.budget) {
             for mac in plan.machine.adapters.iter().filter_map(|adapter| adapter.mac) {
                 if macs.contains(&mac) {
                     self.findings.push(Finding::MacTwice { mac: mac.to_string(), other: name.clone() });
@@ -66,12 +66,12 @@ impl Settler<'_> {
 const MAX_NEIGHBOUR: u64 = 4 << 20;
 
 /// Name and addresses of the machines that have landed beside `folder`.
-fn neighbours(folder: &Path) -> Vec<(String, Vec<Mac>)> {
+fn neighbours(folder: &Path, budget: &Arc<Budget>) -> Vec<(String, Vec<Mac>)> {
     let Some(entries) = folder.parent().and_then(|parent| std::fs::read_dir(parent).ok()) else { return Vec::new() };
     let others = entries.flatten().map(|entry| entry.path()).filter(|path| path != folder && path.is_dir());
     let receipts = others.take(1000).filter_map(|path| {
         // Anybody may have put a file of that name there; a real one is small.
-        Receipt::read_up_to(&path.join(crate::receipt::FILE_NAME), MAX_NEIGHBOUR).ok()
+        Receipt::read_up_to(&path.join(crate::receipt::FILE_NAME), MAX_NEIGHBOUR, budget).ok()
     });
     let machines = receipts.filter_map(|receipt| receipt.machine).map(|machine| machine.after);
     machines.map(|m| (m.name.into(), m.adapters.into_iter().filter_map(|adapter| adapter.mac).collect())).collect()

@@ -342,7 +342,7 @@ pub(crate) fn look_at_boot(target: &Target, named: Option<&str>) -> Option<Look>
     let disk = target.disks.get(named.or(first).unwrap_or(0))?;
     let image = disk.image.as_ref().filter(|image| image.facts.troubles.is_empty())?;
     // What cannot be read is told when it is carried.
-    reformis_guest::look(&image.disk).ok()
+    reformis_guest::look(&image.disk, &target.budget).ok()
 }
 
 /// Bytes as a person reads them.

@@ -13,13 +13,11 @@ use crate::{
     error::{Error, Result},
     observer::Context,
     receipt::{FileDigest, LandedFile, MachineRecord},
-    target::read_text,
+    target,
 };
 
 /// Bytes that are read at once.
 const PIECE: usize = 1 << 20;
-/// The largest machine file whose settings are compared.
-const MAX_MACHINE_FILE: u64 = 16 << 20;
 
 /// The outcome for one file.
 #[derive(Debug, Clone, Serialize)]
@@ -54,7 +52,8 @@ fn prove_file(
     let file = folder.join(&landed.file).to_string_lossy().into_owned();
     let differs =
         |reason: String, settings| FileProof { file: file.clone(), holds: false, reason: Some(reason), settings };
-    let storage = match carry::open_result(folder, &landed.file, Links::OwnFolder).and_then(|s| Ok(s.random_access()?))
+    let storage = match carry::open_result(folder, &landed.file, Links::OwnFolder, context.budget)
+        .and_then(|s| Ok(s.random_access()?))
     {
         Ok(storage) => storage,
         Err(Error::Disk(reformis_disk::Error::Io { source, .. })) if source.kind() == std::io::ErrorKind::NotFound => {
@@ -101,7 +100,6 @@ fn read_machine(storage: &dyn Storage, kind: &str) -> Result<Option<Machine>> {
     let Some(kind) = MachineFile::from_word(kind).filter(|kind| *kind != MachineFile::StartScript) else {
         return Ok(None);
     };
-    let bytes = read_text(storage, MAX_MACHINE_FILE)?;
-    let document = reformis_machine::read(kind, &bytes, storage.name())?;
+    let (_, document) = target::read_machine(storage, kind)?;
     Ok(document.machines.into_iter().next())
 }

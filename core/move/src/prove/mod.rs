@@ -80,13 +80,13 @@ pub struct Options {
 /// # Errors
 /// When the receipt, a source or a result cannot be read. A difference is no error: see [`Proof::holds`].
 pub fn prove_receipt(path: &Path, options: Options, context: &Context<'_>) -> Result<Proof> {
-    let receipt = Receipt::read(path)?;
+    let receipt = Receipt::read(path, context.budget)?;
     let folder = &crate::staging::parent(path);
     let mut findings = Vec::new();
     // The disks below a delta may lie elsewhere than it: the machine file said where, and the receipt does.
     let mut related = Vec::new();
     for file in &receipt.sources {
-        let Ok(storage) = source::open(Path::new(&file.path)) else { continue };
+        let Ok(storage) = source::open(Path::new(&file.path), context.budget) else { continue };
         related.push(storage.clone());
         let now = crate::target::source_file(storage.as_ref(), None);
         if (now.size, now.modified) != (file.size, file.modified) {
@@ -112,7 +112,7 @@ pub fn prove_receipt(path: &Path, options: Options, context: &Context<'_>) -> Re
             let what = "its result went into a pipe, and is not here to be proved".into();
             return Err(Error::Receipt { path: path.to_string_lossy().into(), what });
         }
-        let source = crate::carry::open_result(folder, &record.result, results)?.unwrapped()?;
+        let source = crate::carry::open_result(folder, &record.result, results, context.budget)?.unwrapped()?;
         let from_pipe = receipt.kind == Kind::Recast && record.source.is_empty();
         let proof = match source {
             Source::Storage(storage) if !from_pipe => {
@@ -139,7 +139,11 @@ fn walk(receipt: &Receipt, folder: &Path, context: &Context<'_>) -> Vec<Chain> {
         return Vec::new();
     };
     let open = |record: &DiskRecord| -> Option<Arc<dyn Disk>> {
-        match crate::carry::open_result(folder, &record.result, Links::OwnFolder).ok()?.unwrapped().ok()? {
+        match crate::carry::open_result(folder, &record.result, Links::OwnFolder, context.budget)
+            .ok()?
+            .unwrapped()
+            .ok()?
+        {
             Source::Storage(storage) => Some(formats::open(storage, declared(&record.after.shape)).ok()?.disk),
             Source::Stream(_) => None,
         }
@@ -186,7 +190,7 @@ fn prove_disk(
             let parts: Vec<Arc<dyn Storage>> = files.iter().map(open).collect::<Result<_>>()?;
             let whole = match &parts[..] {
                 [one] => one.clone(),
-                _ => Arc::new(Pieces::new(files.join(" + "), parts)),
+                _ => Arc::new(Pieces::new(files.join(" + "), parts, unpack.context.budget)),
             };
             opener.open(whole, declared(&facts.shape))?.disk
         }
@@ -210,7 +214,7 @@ fn prove_disk(
 
 /// Opens a file that a disk was read from; one that is packed is unpacked again.
 fn open_source(path: &Path, packed: bool, unpack: &Unpack<'_>) -> Result<Arc<dyn Storage>> {
-    let source = source::locate(path)?;
+    let source = source::locate(path, unpack.context.budget)?;
     match if packed { source.unwrapped()? } else { source } {
         Source::Storage(storage) => Ok(storage),
         Source::Stream(stream) => unpack.spool(&stream, None)?.storage(),

@@ -34,6 +34,7 @@ pub(super) fn open_stream(stream: &Stream, path: &Path) -> Result<Target> {
     let finding = Finding::LooksPacked { file: id.clone(), kind: stream.kind().into() };
     let disk = TargetDisk { id, parts: Vec::new(), image: None, stream: Some(stream_facts), size: 0 };
     Ok(Target {
+        budget: stream.budget().clone(),
         name: path.to_string_lossy().into(),
         kind: Kind::Stream,
         described: None,
@@ -51,11 +52,13 @@ pub(super) fn open_disk(
     links: Links,
 ) -> Result<Target> {
     let image = formats::Opener::new(links).open(storage.clone(), None)?;
+    let budget = storage.budget().clone();
     let id = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
     let findings = finding::of_image(&id, &image.facts);
     let size = image.facts.virtual_size;
     let part = unpacked.and_then(|unpacked| unpacked.part(None)).unwrap_or_else(|| Part::plain(storage, None));
     Ok(Target {
+        budget,
         name: path.to_string_lossy().into(),
         kind: Kind::Disk,
         described: None,
@@ -101,6 +104,7 @@ pub(super) fn open_archive(archive: &Archive, path: &Path, opening: &Opening<'_>
         findings.push(Finding::NoDisk);
     }
     Ok(Target {
+        budget: opening.budget.clone(),
         name: path.to_string_lossy().into(),
         kind: Kind::Archive,
         described: None,

@@ -14,10 +14,11 @@ use std::{
 
 use reformis_disk::{
     Format, Image, Storage,
+    budget::{Budget, Held},
     disk::EmptyDisk,
     source::{self, Access, Archive, Links, Source, archive, wrapped},
 };
-use reformis_machine::{Machine, MachineFile, manifest::Entry};
+use reformis_machine::{Document, Machine, MachineFile, manifest::Entry};
 use serde::Serialize;
 pub use unpack::Unpack;
 use unpack::Unpacked;
@@ -81,12 +82,15 @@ pub struct Opening<'a> {
     pub files: BTreeMap<String, PathBuf>,
     /// Where what can only be read forwards is unpacked; only its start is looked at where that is nowhere.
     pub unpack: Option<Unpack<'a>>,
+    /// Memory for all that is collected from it.
+    pub budget: Arc<Budget>,
 }
 
 impl Opening<'_> {
-    /// Opens the only machine there is, following names as far as `links` allows.
-    pub fn new(links: Links) -> Self {
-        Self { links, ..Self::default() }
+    /// Opens the only machine there is, following names as far as `links` allows; what is collected is counted against
+    /// `budget`.
+    pub fn new(links: Links, budget: &Arc<Budget>) -> Self {
+        Self { links, budget: budget.clone(), ..Self::default() }
     }
 }
 
@@ -104,6 +108,8 @@ pub enum Pick<'a> {
 
 /// What a person pointed at, opened.
 pub struct Target {
+    /// Memory for all that is collected from it.
+    pub(crate) budget: Arc<Budget>,
     /// As it was named.
     pub name: String,
     /// What it is.
@@ -238,9 +244,9 @@ impl TargetDisk {
 /// [`Error::NoSuchMachine`] for a machine that is not told.
 pub fn open(path: &Path, opening: &Opening<'_>) -> Result<Target> {
     if path.is_dir() {
-        return open(&in_folder(path)?, opening);
+        return open(&in_folder(path, &opening.budget)?, opening);
     }
-    let stream = match source::locate(path)?.unwrapped()? {
+    let stream = match source::locate(path, &opening.budget)?.unwrapped()? {
         Source::Storage(storage) => return open_storage(storage, path, None, opening),
         Source::Stream(stream) => stream,
     };
@@ -284,7 +290,7 @@ fn open_storage(
 
 /// The one thing in a folder that a move can start from: a machine file, else an archive, else a disk.
 #[expect(clippy::indexing_slicing, reason = "every kind of machine file has its rank")]
-fn in_folder(folder: &Path) -> Result<PathBuf> {
+fn in_folder(folder: &Path, budget: &Arc<Budget>) -> Result<PathBuf> {
     let entries = std::fs::read_dir(folder).map_err(Error::io("listing", folder))?;
     let mut names: Vec<PathBuf> = entries
         .flatten()
@@ -296,8 +302,8 @@ fn in_folder(folder: &Path) -> Result<PathBuf> {
     names.sort();
     let mut found: [Vec<PathBuf>; 3] = Default::default();
     for path in names {
-        let Ok(storage) = source::open(&path) else { continue };
-        let head = read_text(storage.as_ref(), HEAD).unwrap_or_default();
+        let Ok(storage) = source::open(&path, budget) else { continue };
+        let Ok(head) = read_text(storage.as_ref(), HEAD) else { continue };
         let rank = if MachineFile::detect(&head).is_some() {
             0
         } else if archive::is_archive(storage.as_ref()).unwrap_or(false) {
@@ -322,10 +328,18 @@ fn in_folder(folder: &Path) -> Result<PathBuf> {
 }
 
 /// The first `most` bytes of a storage, or all.
-pub(crate) fn read_text(storage: &dyn Storage, most: u64) -> Result<Vec<u8>> {
-    let mut bytes = vec![0; to_usize(storage.len().min(most))];
-    storage.read_at(0, &mut bytes)?;
-    Ok(bytes)
+pub(crate) fn read_text(storage: &dyn Storage, most: u64) -> Result<Held<Vec<u8>>> {
+    Ok(source::read_vec(storage, 0, to_usize(storage.len().min(most)), "its text")?)
+}
+
+/// The machine file of the `kind` in `storage` with its bytes; what reading it takes is counted.
+pub(crate) fn read_machine(storage: &dyn Storage, kind: MachineFile) -> Result<(Held<Vec<u8>>, Document)> {
+    let bytes = read_text(storage, MAX_TEXT)?;
+    let memory = reformis_machine::memory(kind, &bytes);
+    let over = reformis_disk::Error::memory(storage.name(), "what its text says");
+    let _hold = storage.budget().take(memory).map_err(over)?;
+    let document = reformis_machine::read(kind, &bytes, storage.name())?;
+    Ok((bytes, document))
 }
 
 /// The record of a file that was read.

@@ -6,7 +6,9 @@ use std::{
 };
 
 use reformis_disk::{
-    Format, Storage, formats,
+    Format, Storage,
+    budget::Budget,
+    formats,
     source::{self, Archive, Links, MemoryStorage, Pieces, Source},
 };
 use reformis_machine::{
@@ -14,7 +16,7 @@ use reformis_machine::{
     manifest::{self, Entry},
 };
 
-use super::{Described, Kind, MAX_TEXT, Opening, Part, Pick, Target, TargetDisk, read_text, source_file};
+use super::{Described, Kind, MAX_TEXT, Opening, Part, Pick, Target, TargetDisk, read_machine, read_text, source_file};
 use crate::{
     checksum::Hasher,
     error::{Error, Result},
@@ -25,7 +27,7 @@ use crate::{
 /// Where the files that a machine file names are found.
 enum Container {
     Archive(Archive),
-    Folder(PathBuf, Links),
+    Folder(PathBuf, Links, Arc<Budget>),
 }
 
 impl Container {
@@ -33,7 +35,7 @@ impl Container {
     fn opener(&self) -> formats::Opener {
         match self {
             Self::Archive(_) => formats::Opener::default(),
-            Self::Folder(_, links) => formats::Opener::new(*links),
+            Self::Folder(_, links, _) => formats::Opener::new(*links),
         }
     }
 
@@ -46,11 +48,11 @@ impl Container {
                 Some(_) => Ok(Some(source::locate_in(archive.storage().clone(), Some(name))?)),
                 None => Ok(None),
             },
-            Self::Folder(folder, links) => {
+            Self::Folder(folder, links, budget) => {
                 let beside = name.rsplit('/').next().filter(|_| name.starts_with('/')).unwrap_or(name);
                 let mut refused = None;
                 for name in [name.as_str(), beside] {
-                    match source::open_link(folder, by, name, *links) {
+                    match source::open_link(folder, by, name, *links, budget) {
                         Ok(file) => return Ok(Some(Source::Storage(Arc::new(file)))),
                         Err(reformis_disk::Error::Io { source, .. })
                             if source.kind() == std::io::ErrorKind::NotFound => {}
@@ -112,6 +114,9 @@ fn in_memory(source: Source) -> Result<Arc<dyn Storage>> {
         Source::Storage(storage) => return Ok(storage),
         Source::Stream(stream) => stream,
     };
+    let over = reformis_disk::Error::memory(stream.name(), "what it unpacks to");
+    // Twice, since a list that grows is copied.
+    let mut hold = stream.budget().take(2 * MAX_TEXT).map_err(over)?;
     let mut bytes = Vec::new();
     stream.visit(&mut std::io::empty(), &|_| {}, false, &mut |stream, _| {
         let mut stream = std::io::Read::take(stream, MAX_TEXT + 1);
@@ -125,7 +130,8 @@ fn in_memory(source: Source) -> Result<Arc<dyn Storage>> {
         let what = format!("it is unpacked to more than {} MiB, and no machine file is that large", MAX_TEXT >> 20);
         return Err(reformis_disk::Error::Unsupported { path: stream.name().into(), what }.into());
     }
-    Ok(Arc::new(MemoryStorage::new(stream.name(), bytes)))
+    hold.shrink_to(bytes.len() as u64);
+    Ok(Arc::new(MemoryStorage::counted(stream.name(), bytes, hold)))
 }
 
 /// Opens the machine whose file is the member `name` of `archive`.
@@ -152,7 +158,8 @@ pub(super) fn open_beside(
 ) -> Result<Target> {
     let folder = path.parent().filter(|p| *p != Path::new("")).unwrap_or(Path::new("."));
     let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let package = Package { container: Container::Folder(folder.into(), opening.links), name, opening };
+    let package =
+        Package { container: Container::Folder(folder.into(), opening.links, opening.budget.clone()), name, opening };
     package.open(file, Kind::Beside(kind), kind, path, Vec::new(), Vec::new())
 }
 
@@ -185,8 +192,7 @@ impl Package<'_> {
         mut files: Vec<SourceFile>,
         mut findings: Vec<Finding>,
     ) -> Result<Target> {
-        let bytes = read_text(file.as_ref(), MAX_TEXT)?;
-        let document = reformis_machine::read(machine_file, &bytes, file.name())?;
+        let (bytes, document) = read_machine(file.as_ref(), machine_file)?;
         let manifest = if machine_file == MachineFile::Ovf { self.manifest(&mut files, &mut findings)? } else { None };
         let entry = |name: &str| manifest.iter().flatten().find(|entry| plain(&entry.file) == plain(name));
         let own = entry(self.name.strip_prefix(self.folder()).unwrap_or(&self.name));
@@ -201,7 +207,7 @@ impl Package<'_> {
             }
         }
         findings.extend(machine.signs.iter().map(|sign| of_sign(&machine.name, sign)));
-        if let Container::Folder(folder, _) = &self.container {
+        if let Container::Folder(folder, ..) = &self.container {
             findings.extend(lock_beside(&folder.join(&self.name)).map(|lock| Finding::Locked { lock }));
         }
         // A disk that is not there is told of where one is a delta of it.
@@ -217,7 +223,15 @@ impl Package<'_> {
         let nvram = self.nvram(&machine, &mut findings);
         let text = String::from_utf8_lossy(&bytes).into_owned();
         let described = Described { machine, kind: machine_file, text, names, nvram };
-        Ok(Target { name: path.to_string_lossy().into(), kind, described: Some(described), disks, files, findings })
+        Ok(Target {
+            name: path.to_string_lossy().into(),
+            kind,
+            described: Some(described),
+            disks,
+            files,
+            findings,
+            budget: self.opening.budget.clone(),
+        })
     }
 
     fn manifest(&self, files: &mut Vec<SourceFile>, findings: &mut Vec<Finding>) -> Result<Option<Vec<Entry>>> {
@@ -258,7 +272,7 @@ impl Package<'_> {
         let unreadable = |why: String| Finding::DiskUnreadable { disk: device.id.to_string(), why };
         if let Some(path) = self.opening.files.get(&id) {
             // Named by the person, so that it may lie anywhere, and be a device.
-            match source::open(path) {
+            match source::open(path, &self.opening.budget) {
                 Ok(storage) => disk.parts.push(Part::plain(storage, None)),
                 Err(error) => {
                     findings.push(unreadable(error.to_string()));
@@ -325,7 +339,11 @@ impl Package<'_> {
             (None, parts) => {
                 let name = device.files.first().map_or("", |file| file.trim_end_matches(".000000000"));
                 let name = format!("{name} ({} pieces)", parts.len());
-                Arc::new(Pieces::new(name, parts.iter().map(|part| part.storage.clone()).collect()))
+                Arc::new(Pieces::new(
+                    name,
+                    parts.iter().map(|part| part.storage.clone()).collect(),
+                    &self.opening.budget,
+                ))
             }
         };
         let stated = document.files.iter().find(|file| file.parts == device.files).and_then(|file| file.size);

@@ -9,6 +9,7 @@ use std::{
 
 use reformis_disk::{
     Storage,
+    budget::Budget,
     disk::Extent,
     source::{self, FileStorage, Identity, Links, Stream, wrapped},
 };
@@ -58,7 +59,7 @@ impl Unpacked {
 
     fn named(&self, name: String) -> Result<Arc<dyn Storage>> {
         let file = self.file.try_clone().map_err(Error::io("opening", Path::new(&name)))?;
-        Ok(Arc::new(FileStorage::of_spool(file, name)?))
+        Ok(Arc::new(FileStorage::of_spool(file, name, self.stream.budget())?))
     }
 
     /// The packed file as a part of a disk, with its line of the manifest.
@@ -101,7 +102,7 @@ impl Unpack<'_> {
                     return wrapped::spool(bytes, &file, name, &silent);
                 }
                 let mut teeing = Teeing { stream: bytes, hasher: &mut member };
-                let len = wrapped::spool(source::unpacked(&mut teeing, name)?, &file, name, &silent)?;
+                let len = wrapped::spool(source::unpacked(&mut teeing, name, packed.budget())?, &file, name, &silent)?;
                 // Bytes behind what is packed inside are the file's too.
                 io::copy(&mut teeing, &mut io::sink()).map_err(reformis_disk::Error::io("unpacking", name, None))?;
                 Ok(len)
@@ -184,6 +185,10 @@ impl Storage for Digesting {
 
     fn allocated(&self) -> u64 {
         self.storage.allocated()
+    }
+
+    fn budget(&self) -> &Arc<Budget> {
+        self.storage.budget()
     }
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> reformis_disk::Result<()> {
