@@ -4,7 +4,10 @@
 use std::sync::Arc;
 
 use libfuzzer_sys::fuzz_target;
-use reformis_disk::source::{Archive, MemoryStorage, check_relative_name};
+use reformis_disk::{
+    container::Archive,
+    source::{MemoryStorage, check_relative_name},
+};
 
 fuzz_target!(|bytes: &[u8]| {
     let Ok(archive) = Archive::open(Arc::new(MemoryStorage::new("fuzz", bytes.to_vec()))) else { return };

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use libfuzzer_sys::fuzz_target;
-use reformis_disk::{Format, budget::Budget, formats, source::MemoryStorage};
+use reformis_disk::{Format, budget::Budget, format, source::MemoryStorage};
 use reformis_guest::{AdapterPlace, DiskPlace, Guest, Hardware, Need, OtherPlace, Tree, Wishes};
 
 fn walk(tree: &Tree, folder: &[u8], left: &mut usize) {
@@ -25,7 +25,7 @@ fn walk(tree: &Tree, folder: &[u8], left: &mut usize) {
 
 fuzz_target!(|bytes: &[u8]| {
     let storage = Arc::new(MemoryStorage::new("fuzz.raw", bytes));
-    let disk = formats::open(storage, Some(Format::Raw)).expect("any bytes are a raw disk").disk;
+    let disk = format::open(storage, Some(Format::Raw)).expect("any bytes are a raw disk").disk;
     let look = reformis_guest::look(&disk, &Budget::whole()).expect("memory can be read");
     assert!(look.partitions.iter().all(|(partition, _)| partition.start + partition.size <= disk.size()));
     look.family();

@@ -4,7 +4,7 @@
 use std::io::Read;
 
 use libfuzzer_sys::fuzz_target;
-use reformis_disk::source::{Source, locate_in};
+use reformis_disk::container::{Source, locate_in};
 use std::sync::Arc;
 
 fuzz_target!(|bytes: &[u8]| {

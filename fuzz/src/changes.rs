@@ -9,7 +9,7 @@ use std::{
     sync::{Arc, LazyLock, Once},
 };
 
-use reformis_disk::{Disk, Format, budget::Budget, formats, overlay::Overlay, source::MemoryStorage};
+use reformis_disk::{Disk, Format, budget::Budget, format, overlay::Overlay, source::MemoryStorage};
 use reformis_guest::{Bench, Device, Error, Kind, Tree};
 
 const NOW: i64 = 1_780_000_000;
@@ -87,7 +87,7 @@ impl FileSystem {
             volume = bytes.into();
         }
         let storage = Arc::new(MemoryStorage::new("fuzz", volume));
-        let disk = formats::open(storage, Some(Format::Raw)).expect("any bytes are a raw disk").disk;
+        let disk = format::open(storage, Some(Format::Raw)).expect("any bytes are a raw disk").disk;
         let bench = Bench::new([disk], &Budget::whole());
         let device = Device::part(&bench, 0, 0, u64::MAX, "the volume");
         let open = || Tree::of(&device, NOW);

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use reformis_disk::{
     Disk, Extent, ExtentKind, Format, Result, Storage,
     budget::Budget,
-    formats::Opener,
+    format,
     source::{Identity, Links, MemoryStorage},
 };
 use reformis_machine::{Earlier, Keep, LandedDisk, MachineFile, domain, launch, ovf, script, vbox, vmx};
@@ -79,7 +79,7 @@ pub fn join(first: &[u8], second: &[u8]) -> Vec<u8> {
 /// where zeros are said to be.
 pub fn explore(first: &[u8], second: &[u8], format: Option<Format>, snapshot: Option<&str>) {
     let storage = Arc::new(Pair::new("fuzz", first.into(), second.into()));
-    let opener = Opener::default().at_snapshot(snapshot.map(Into::into));
+    let opener = format::opener(reformis_disk::source::Links::default()).at_snapshot(snapshot.map(Into::into));
     let Ok(image) = opener.open(storage, format) else { return };
     walk(image.disk.as_ref());
 }

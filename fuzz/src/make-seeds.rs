@@ -10,10 +10,9 @@ use std::{
 
 use reformis_disk::{
     Disk,
+    copy::{output::Output, pipeline},
     disk::EmptyDisk,
-    formats::{self, NewImage, Squeeze},
-    output::Output,
-    pipeline,
+    format::{self, NewImage, Squeeze},
     source::MemoryStorage,
 };
 use reformis_fuzz::join;
@@ -23,8 +22,7 @@ use reformis_standin::{
     deltas::{Delta, datastore, vdi, vhd, vhdx},
     early,
     emulator::Emulator,
-    export,
-    lvm,
+    export, lvm,
     ova::{self, ManifestKind},
 };
 use serde_json::{Value, json};
@@ -34,8 +32,8 @@ fn write(disk: &dyn Disk, image: &NewImage) -> Vec<u8> {
     let folder = tempfile::tempdir().expect("a temporary folder");
     let path = folder.path().join("seed");
     let output = Output::file(fs::File::create(&path).expect("a file"), "seed");
-    let mut writer = formats::create_in(output, image).expect("a writer");
-    let watch = pipeline::Watch { cancel: &|| false, progress: &|_| {}, workers: Some(1) };
+    let mut writer = format::create_in(output, image).expect("a writer");
+    let watch = reformis_disk::copy::Watch { cancel: &|| false, progress: &|_| {}, workers: Some(1) };
     pipeline::copy(disk, writer.as_mut(), &watch).expect("a copy");
     fs::read(path).expect("the copy")
 }
@@ -180,7 +178,8 @@ fn ext(options: &[&str], initrd: &[u8]) -> anyhow::Result<Vec<u8>> {
     std::os::unix::fs::symlink("/usr/large", root.join("etc/link"))?;
     fs::File::create(&image)?.set_len(400 << 10)?;
     let mut command = std::process::Command::new("mke2fs");
-    let output = command.args(["-q", "-F", "-N", "64", "-m", "0"]).args(options).arg("-d").args([&root, &image]).output()?;
+    let output =
+        command.args(["-q", "-F", "-N", "64", "-m", "0"]).args(options).arg("-d").args([&root, &image]).output()?;
     anyhow::ensure!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     Ok(fs::read(image)?)
 }
@@ -207,7 +206,7 @@ fn main() {
     let stream = export::stream_vmdk_of(&content, "seed.vmdk").expect("a stream in memory");
     put("image", "stream", &stream);
     put("vmdk", "stream", &join(&stream, &[]));
-    let image = formats::open(Arc::new(MemoryStorage::new("seed", stream.clone())), None).expect("a sound stream");
+    let image = format::open(Arc::new(MemoryStorage::new("seed", stream.clone())), None).expect("a sound stream");
     let disk = image.disk.as_ref();
     let of = |shape: &str| NewImage::new(shape.parse().expect("a shape"), content.size);
     for shape in ["qcow2/thin", "raw/thin", "vmdk/thin", "vhd/full"] {

@@ -3,7 +3,7 @@
 use std::{io::IsTerminal, path::Path};
 
 use anyhow::Result;
-use reformis_disk::{ByteSize, Facts, formats};
+use reformis_disk::{ByteSize, Facts, format};
 use reformis_move::{
     Finding,
     recast::{self, Options},
@@ -32,8 +32,8 @@ pub(crate) fn run(args: &RecastArgs, session: &Session) -> Result<Exit> {
         snapshot: args.snapshot.clone(),
         shape: args.shape,
         squeeze: args.squeeze.map(|method| match method {
-            Squeeze::Deflate => formats::Squeeze::Deflate,
-            Squeeze::Zstd => formats::Squeeze::Zstd,
+            Squeeze::Deflate => format::Squeeze::Deflate,
+            Squeeze::Zstd => format::Squeeze::Zstd,
         }),
         cluster: args.cluster.map(|size| size.0),
         force: args.force,

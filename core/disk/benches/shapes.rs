@@ -9,12 +9,11 @@ use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use reformis_disk::{
     Disk, Shape,
     budget::Budget,
+    container,
+    copy::{output::Output, pipeline, watch::Watch},
     digest::BlockDigest,
-    formats::{self, NewImage, Squeeze},
-    output::Output,
-    pipeline::{self, Watch},
-    raw::RawDisk,
-    source::{self, MemoryStorage},
+    format::{self, NewImage, Squeeze, raw::RawDisk},
+    source::MemoryStorage,
 };
 use reformis_standin::content::Content;
 
@@ -36,7 +35,7 @@ fn write(disk: &dyn Disk, image: &NewImage, path: &Path) {
     let folder = path.parent().unwrap().to_path_buf();
     let pieces = Box::new(move |name: &str| Ok(File::create(folder.join(name)).unwrap()));
     let output = Output::with_pieces(File::create(path).unwrap(), path.to_string_lossy(), pieces);
-    let mut writer = formats::create_in(output, image).unwrap();
+    let mut writer = format::create_in(output, image).unwrap();
     pipeline::copy(disk, writer.as_mut(), &watch()).unwrap();
 }
 
@@ -63,7 +62,7 @@ fn shapes(criterion: &mut Criterion) {
     for (name, image) in &images {
         let path = folder.path().join("in.vmdk");
         write(&source, image, &path);
-        let opened = formats::open(source::open(&path, &Budget::whole()).unwrap(), Some(image.shape.format)).unwrap();
+        let opened = format::open(container::open(&path, &Budget::whole()).unwrap(), Some(image.shape.format)).unwrap();
         group.bench_function(name, |bencher| {
             bencher.iter(|| pipeline::scan(opened.disk.as_ref(), &watch()).unwrap());
         });
@@ -85,7 +84,7 @@ fn workers(criterion: &mut Criterion) {
                 bencher.iter(|| {
                     let output = Output::file(File::create(&path).unwrap(), "out");
                     let image = NewImage::new(shape.parse().unwrap(), SIZE);
-                    let mut writer = formats::create_in(output, &image).unwrap();
+                    let mut writer = format::create_in(output, &image).unwrap();
                     let watch = Watch { workers: Some(workers), ..watch() };
                     pipeline::copy(&source, writer.as_mut(), &watch).unwrap();
                 });

@@ -48,7 +48,7 @@ pub enum Error {
     },
     /// A sound image whose disk is not to be had.
     #[error("{0}")]
-    Trouble(crate::formats::Trouble),
+    Trouble(crate::trouble::Trouble),
     /// A sound file that uses something we do not read or write.
     #[error("{} cannot be read: {what}", Quoted(path))]
     Unsupported {

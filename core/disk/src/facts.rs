@@ -1,14 +1,11 @@
 //! What is known of an image without reading the disk in it.
 
-use std::sync::Arc;
-
 use serde::Serialize;
 
 use crate::{
-    disk::{Disk, Extent},
-    error::{Error, Result},
     shape::Shape,
     source::{MemoryStorage, Storage},
+    trouble::Trouble,
 };
 
 /// What practitioners look at in an image, from its metadata alone.
@@ -87,8 +84,7 @@ impl Facts {
     }
 
     /// Adds what is known of the disk below, which the image calls `name`.
-    pub(crate) fn over(&mut self, name: &str, parent: &Image) {
-        let facts = &parent.facts;
+    pub(crate) fn over(&mut self, name: &str, facts: &Self) {
         let below = Parent {
             name: name.into(),
             shape: facts.shape,
@@ -141,89 +137,4 @@ pub struct Snapshot {
     pub time: u64,
     /// Whether a running machine's memory is kept with it.
     pub has_memory: bool,
-}
-
-/// What stands in the way of reading a disk whose metadata is sound.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, thiserror::Error)]
-#[serde(tag = "kind", rename_all = "kebab-case")]
-pub enum Trouble {
-    /// Its data is encrypted.
-    #[error("'{file}' is encrypted ({method}), and its key is with the host that made it")]
-    Encrypted {
-        /// The image.
-        file: String,
-        /// How.
-        method: String,
-    },
-    /// Its last writer found it to be damaged.
-    #[error("'{file}' says of itself that its tables are corrupt")]
-    Corrupt {
-        /// The image.
-        file: String,
-    },
-    /// The disk below is not the one that the delta was made of.
-    #[error(
-        "'{file}' is a delta of a disk with {what} {wanted}, and '{parent}' has {found}: it was written or replaced since"
-    )]
-    WrongParent {
-        /// The delta.
-        file: String,
-        /// The disk below.
-        parent: String,
-        /// What tells them apart: "CID", "UUID".
-        what: String,
-        /// What the delta says.
-        wanted: String,
-        /// What was found.
-        found: String,
-    },
-}
-
-/// An opened image.
-#[derive(Clone)]
-pub struct Image {
-    /// Its bytes. Where there is trouble, every read is an error that tells it.
-    pub disk: Arc<dyn Disk>,
-    /// What its metadata says.
-    pub facts: Facts,
-    /// The files that it consists of beside the one that was opened: extents, external data, and the disks below.
-    pub files: Vec<Arc<dyn Storage>>,
-}
-
-impl Image {
-    /// An image in one file.
-    pub(crate) fn new(disk: Arc<dyn Disk>, facts: Facts) -> Self {
-        Self { disk, facts, files: Vec::new() }
-    }
-}
-
-/// A disk that cannot be read, and why.
-pub(crate) struct Refused {
-    size: u64,
-    trouble: Trouble,
-}
-
-impl Refused {
-    /// A disk of `size` bytes.
-    pub(crate) fn new(size: u64, trouble: Trouble) -> Self {
-        Self { size, trouble }
-    }
-}
-
-impl Disk for Refused {
-    fn size(&self) -> u64 {
-        self.size
-    }
-
-    fn read_at(&self, _: u64, _: &mut [u8]) -> Result<()> {
-        Err(Error::Trouble(self.trouble.clone()))
-    }
-
-    fn extent_at(&self, _: u64) -> Result<Extent> {
-        Err(Error::Trouble(self.trouble.clone()))
-    }
-
-    fn check_unchanged(&self) -> Result<()> {
-        Ok(())
-    }
 }

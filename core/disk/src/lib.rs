@@ -1,8 +1,8 @@
 //! Disks as bytes.
 //!
-//! A [`Disk`] is a size and the guest-visible bytes; [`source`] finds the file (or the member of an archive) that
-//! stores it, [`formats`] tells its format and opens it, [`overlay`] changes it without touching it, and
-//! [`pipeline`] carries it into a [`pipeline::Writer`]. Nothing here prints, asks the environment or knows a machine.
+//! A [`Disk`] is a size and the guest-visible bytes; [`container`] finds the file (or the member of an archive) that
+//! stores it, [`mod@format`] tells its format and opens it, [`overlay`] changes it without touching it, and
+//! [`copy::pipeline`] carries it into a [`copy::Writer`]. Nothing here prints, asks the environment or knows a machine.
 
 // What is read here was written by strangers: nothing in it may stop the program. Where one of these is allowed, the
 // function says why it holds.
@@ -20,36 +20,31 @@
 
 pub mod budget;
 mod bytesize;
-mod cache;
+pub mod container;
+pub mod copy;
 pub mod digest;
 pub mod disk;
 pub mod error;
 mod facts;
-pub mod formats;
-mod opener;
-pub mod output;
+pub mod format;
+mod image;
 pub mod overlay;
-pub mod pipeline;
-pub mod qcow2;
-pub mod raw;
 pub mod shape;
 mod size;
 pub mod source;
 pub mod text;
-mod units;
-pub mod vdi;
-pub mod vhd;
-pub mod vhdx;
-pub mod vmdk;
+mod trouble;
 mod zeros;
 
 pub use bytesize::ByteSize;
 pub use disk::{Disk, Extent, ExtentKind};
 pub use error::{Error, Result};
-pub use formats::{Facts, Image};
+pub use facts::{Facts, Parent, Snapshot};
+pub use image::Image;
 pub use shape::{Format, Layout, Shape};
 pub use size::to_usize;
 pub use source::Storage;
+pub use trouble::Trouble;
 
 /// Bytes of a sector, the unit in which most formats count.
 pub const SECTOR: u64 = 512;

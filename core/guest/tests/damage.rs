@@ -13,7 +13,7 @@ use std::{
 };
 
 use reformis_disk::budget::Budget;
-use reformis_disk::{Disk, formats};
+use reformis_disk::{Disk, format};
 use reformis_guest::{Bench, Device, Error, Guest, Tree};
 
 const NOW: i64 = 1_780_000_000;
@@ -48,8 +48,8 @@ fn made(folder: &Path, options: &[&str]) -> PathBuf {
 }
 
 fn open(image: &Path) -> (Arc<Bench>, Device) {
-    let storage = reformis_disk::source::open(image, &Budget::whole()).unwrap();
-    let disk = formats::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
+    let storage = reformis_disk::container::open(image, &Budget::whole()).unwrap();
+    let disk = format::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
     let bench = Bench::new([disk], &Budget::whole());
     let device = Device::part(&bench, 0, 0, u64::MAX, "the volume");
     (bench, device)
@@ -148,8 +148,8 @@ fn a_file_that_cannot_be_read_is_not_a_file_that_is_missing() {
         u64::from_str_radix(&digits, radix).unwrap()
     };
     flip(&image, number("located at block ", 10) * 4096 + number("offset 0x", 16) + 8);
-    let storage = reformis_disk::source::open(&image, &Budget::whole()).unwrap();
-    let disk = formats::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
+    let storage = reformis_disk::container::open(&image, &Budget::whole()).unwrap();
+    let disk = format::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
     let guest = Guest::open([disk], NOW, &Budget::whole()).unwrap();
     assert_eq!(guest.systems.len(), 1);
     assert!(
@@ -195,8 +195,8 @@ fn what_a_guest_makes_us_keep_has_a_budget() {
     run(Command::new("debugfs").args(["-w", "-f"]).arg(&commands).arg(&image));
     let open = |most: u64| {
         let budget = Budget::new(most);
-        let storage = reformis_disk::source::open(&image, &budget).unwrap();
-        let disk = formats::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
+        let storage = reformis_disk::container::open(&image, &budget).unwrap();
+        let disk = format::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
         let guest = Guest::open([disk], NOW, &budget);
         let told = guest.as_ref().map(|guest| (guest.systems.len(), guest.replayed.len())).map_err(ToString::to_string);
         let used = budget.used();

@@ -13,7 +13,7 @@ use std::{
 
 use proptest::{prelude::*, test_runner::TestRunner};
 use reformis_disk::budget::Budget;
-use reformis_disk::{Disk, formats};
+use reformis_disk::{Disk, format};
 use reformis_guest::{Bench, Device, Kind, Tree};
 
 const NOW: i64 = 1_780_000_000;
@@ -26,8 +26,8 @@ fn run(command: &mut Command) -> String {
 }
 
 fn open(image: &Path) -> (Arc<Bench>, Tree) {
-    let storage = reformis_disk::source::open(image, &Budget::whole()).unwrap();
-    let disk = formats::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
+    let storage = reformis_disk::container::open(image, &Budget::whole()).unwrap();
+    let disk = format::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
     let bench = Bench::new([disk], &Budget::whole());
     let device = Device::part(&bench, 0, 0, u64::MAX, "the volume");
     let tree = Tree::of(&device, NOW).unwrap().unwrap();

@@ -13,7 +13,7 @@ use std::{
 };
 
 use reformis_disk::budget::Budget;
-use reformis_disk::{Disk, formats};
+use reformis_disk::{Disk, format};
 use reformis_guest::{
     AdapterPlace, DiskPlace, Guest, Hardware, Link, Need, OtherPlace, Refit, Remark, State, Volume, Wishes, edit, refit,
 };
@@ -71,8 +71,8 @@ fn ext4(folder: &Path, mib: u64, uuid: &str, root: Option<&Path>) -> Vec<u8> {
 
 fn open(paths: &[&Path]) -> Guest {
     let disks = paths.iter().map(|path| {
-        let storage = reformis_disk::source::open(path, &Budget::whole()).unwrap();
-        formats::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk
+        let storage = reformis_disk::container::open(path, &Budget::whole()).unwrap();
+        format::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk
     });
     Guest::open(disks.collect::<Vec<_>>(), NOW, &Budget::whole()).unwrap()
 }
@@ -534,7 +534,7 @@ fn what_is_named_and_not_read() {
     zfs[(128 << 10) + 4096..][..8].copy_from_slice(&0x00ba_b10c_u64.to_le_bytes());
     for (bytes, kind) in [(md, Volume::Md), (zfs, Volume::Zfs)] {
         let storage = Arc::new(reformis_disk::source::MemoryStorage::new("disk.raw", bytes));
-        let disk = formats::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
+        let disk = format::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
         let guest = Guest::open([disk], NOW, &Budget::whole()).unwrap();
         assert_eq!(guest.volumes[0].kind, Some(kind));
         assert!(guest.unread[0].1.contains(kind.name()), "{:?}", guest.unread);

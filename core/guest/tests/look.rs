@@ -11,7 +11,7 @@ use std::{
     sync::Arc,
 };
 
-use reformis_disk::{Disk, budget::Budget, formats, source::MemoryStorage};
+use reformis_disk::{Disk, budget::Budget, format, source::MemoryStorage};
 use reformis_guest::{Family, Look, Role, Table, Volume, look};
 
 const MIB: u64 = 1 << 20;
@@ -41,7 +41,7 @@ fn disk(folder: &Path, script: &str, volumes: &[(u64, u64, &[&str])]) -> PathBuf
 
 fn look_at(bytes: Vec<u8>) -> Look {
     let storage = Arc::new(MemoryStorage::new("disk.raw", bytes));
-    look(&formats::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk, &Budget::whole()).unwrap()
+    look(&format::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk, &Budget::whole()).unwrap()
 }
 
 #[test]

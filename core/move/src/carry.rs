@@ -12,10 +12,11 @@ use jiff::Timestamp;
 use reformis_disk::{
     Facts,
     budget::Budget,
+    container::{self, Source},
+    copy::{pipeline, watch::Watch},
     disk::GrownDisk,
     overlay::{Edit, Overlay},
-    pipeline::{self, Watch},
-    source::{self, Access, Links, Source},
+    source::{self, Access, Links},
 };
 use reformis_machine::{Earlier, LandedDisk, Machine, MachineFile, Site};
 
@@ -402,7 +403,7 @@ pub(crate) fn open_result(folder: &Path, result: &str, links: Links, budget: &Ar
     if let Some((archive, member)) = result.split_once('/').filter(|(archive, _)| !archive.is_empty())
         && folder.join(archive).is_file()
     {
-        return Ok(source::locate_in(open(archive)?, Some(member))?);
+        return Ok(container::locate_in(open(archive)?, Some(member))?);
     }
     Ok(Source::Storage(open(result)?))
 }

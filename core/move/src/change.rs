@@ -6,7 +6,7 @@ use std::{
 };
 
 use jiff::Timestamp;
-use reformis_disk::{Disk, budget::Budget, overlay::Overlay, source};
+use reformis_disk::{Disk, budget::Budget, container, overlay::Overlay, source};
 use reformis_guest::{Done, Guest, Hardware, Tree};
 use reformis_machine::{AdapterModel, ControllerKind, Firmware, Mac, Site};
 
@@ -243,11 +243,11 @@ fn put(tree: &mut Tree, from: &Path, to: &str, count: &mut usize) -> Result<()> 
 /// Those of opening it; [`Error::NotInPlace`] for what is not one file alone.
 pub fn shape_in_place(path: &Path) -> Result<reformis_disk::Shape> {
     let refuse = |what: &str| Error::NotInPlace { path: path.to_string_lossy().into(), what: what.into() };
-    let storage = match source::locate(path, &Budget::whole())?.unwrapped()? {
-        source::Source::Storage(storage) if path.is_file() => storage,
+    let storage = match container::locate(path, &Budget::whole())?.unwrapped()? {
+        container::Source::Storage(storage) if path.is_file() => storage,
         _ => return Err(refuse("it is not a file of its own that can be read at any place")),
     };
-    let image = reformis_disk::formats::Opener::new(source::Links::OwnFolder).open(storage, None)?;
+    let image = reformis_disk::format::opener(source::Links::OwnFolder).open(storage, None)?;
     if !image.files.is_empty() {
         return Err(refuse("it is kept in several files"));
     }

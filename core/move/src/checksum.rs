@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use reformis_disk::{
     Storage,
-    pipeline::{self, Watch},
-    raw::RawDisk,
+    copy::{pipeline, watch::Watch},
+    format::raw::RawDisk,
 };
 use reformis_machine::manifest::{Algorithm, Entry};
 use sha2::Digest as _;

@@ -13,10 +13,15 @@ use std::{
 use reformis_disk::{
     ByteSize, Disk, Facts,
     budget::{Budget, Held},
-    formats::{self, NewImage},
-    output::{Output, PieceMaker},
-    pipeline::{self, Copied, Watch},
-    source::{self, Access},
+    container,
+    copy::{
+        output::{Output, PieceMaker},
+        pipeline,
+        watch::Watch,
+        writer::Copied,
+    },
+    format::{self, NewImage},
+    source::Access,
 };
 use reformis_machine::{
     Destination, Earlier, LandedDisk, Lost, Machine, MachineFile, domain, launch, ovf, script, vbox, vmx,
@@ -142,7 +147,7 @@ impl Holder {
                 let file = folder.create(OsStr::new(&planned.file), access)?;
                 let own = file.try_clone().map_err(Error::io("opening", &path))?;
                 let name = path.to_string_lossy().into_owned();
-                let in_one_direction = *digests && formats::is_one_way(planned.shape);
+                let in_one_direction = *digests && format::is_one_way(planned.shape);
                 let sink = Sink::new(own.try_clone().map_err(Error::io("opening", &path))?, 0);
                 let pieces = Arc::new(Mutex::new(vec![(path.clone(), own)]));
                 let output = if in_one_direction {
@@ -173,7 +178,7 @@ impl Holder {
 }
 
 fn copy(disk: &dyn Disk, output: Output, new: &NewImage, watch: &Watch<'_>) -> Result<Copied> {
-    let mut writer = formats::create_in(output, new)?;
+    let mut writer = format::create_in(output, new)?;
     Ok(pipeline::copy(disk, writer.as_mut(), watch)?)
 }
 
@@ -317,10 +322,10 @@ pub(crate) fn manifest(lines: &[(String, String)]) -> String {
 /// What the finished image says of itself, read back.
 pub(crate) fn facts_of(folder: &Place, result: &str, planned: &PlannedDisk, copied: &Copied) -> Result<Facts> {
     // What we made ourselves is nothing of a stranger's.
-    let storage = source::open(&folder.path_of(result), &Budget::whole())?;
+    let storage = container::open(&folder.path_of(result), &Budget::whole())?;
     Ok(match planned.wrapping {
         Some(kind) => Facts::of_stream(planned.shape, kind.name(), copied.size, storage.as_ref()),
-        None => formats::open(storage, Some(planned.shape.format))?.facts,
+        None => format::open(storage, Some(planned.shape.format))?.facts,
     })
 }
 

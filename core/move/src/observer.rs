@@ -5,7 +5,7 @@ use std::sync::{
     atomic::{AtomicBool, Ordering},
 };
 
-use reformis_disk::{Disk, Extent, budget::Budget, pipeline::Watch};
+use reformis_disk::{Disk, Extent, budget::Budget, copy::Watch};
 
 use crate::finding::Finding;
 

@@ -13,15 +13,20 @@ use jiff::Timestamp;
 use reformis_disk::{
     Disk, Facts, Format, Image, Shape, Storage,
     budget::Budget,
-    disk::GrownDisk,
-    formats::{self, NewImage, Squeeze},
-    output::Output,
-    overlay::Edit,
-    pipeline::{self, Copied, Watch, Writer},
-    source::{
-        self, Access, FileStorage, Links, Source, Stream,
-        wrapped::{self, Wrapping},
+    container::{
+        self, Source, Stream,
+        packed::{self, Wrapping},
     },
+    copy::{
+        output::Output,
+        pipeline,
+        watch::Watch,
+        writer::{Copied, Writer},
+    },
+    disk::GrownDisk,
+    format::{self, NewImage, Squeeze},
+    overlay::Edit,
+    source::{Access, FileStorage, Links},
 };
 use serde::Serialize;
 
@@ -119,7 +124,7 @@ pub(crate) fn recast_edited(options: &Options, editor: Option<&Editor<'_>>, cont
     let mut findings = Vec::new();
     let source = match job.is_stdin() {
         true => Source::Stream(Stream::pipe("stdin", context.budget)),
-        false => source::locate(&options.source, context.budget)?,
+        false => container::locate(&options.source, context.budget)?,
     };
     let is_packed = |stream: &Stream| stream.storage().is_some().then(|| stream.kind().to_string());
     // What is declared raw is raw, also where it looks like a stream.
@@ -197,7 +202,7 @@ impl<'a> Job<'a> {
         let plain = if ending.is_some() { options.result.with_extension("") } else { options.result.clone() };
         let shape = match (options.shape, to_stdout) {
             (None, true) => Shape::new(Format::Raw, reformis_disk::Layout::Thin),
-            (asked, _) => formats::shape_for(&plain, asked).map_err(reformis_disk::Error::from)?,
+            (asked, _) => format::shape_for(&plain, asked).map_err(reformis_disk::Error::from)?,
         };
         let job = Self { options, shape, wrapping: ending, editor };
         job.made().try_for_each(|made| refuse_same_file(&options.source, made))?;
@@ -211,7 +216,7 @@ impl<'a> Job<'a> {
 
     /// What there is to say of a result whose name says another format than it has.
     fn misleading_name(&self) -> Option<Finding> {
-        let plain = wrapped::inner_name(&self.options.result.to_string_lossy());
+        let plain = packed::inner_name(&self.options.result.to_string_lossy());
         let said = Path::new(&plain).extension().and_then(|ending| ending.to_str()).and_then(Format::from_extension);
         said.filter(|said| *said != self.shape.format && !self.options.in_place)
             .map(|_| Finding::MisleadingName { result: self.result_name(), format: self.shape.format.name() })
@@ -251,8 +256,8 @@ impl<'a> Job<'a> {
         let align = self.options.align.unwrap_or(1).max(1);
         let wanted = self.options.grow.unwrap_or(before).checked_next_multiple_of(align);
         let wanted = wanted.ok_or(Error::TooLarge { size: before, align })?;
-        let size = formats::stored_size(self.shape.format, wanted);
-        formats::check_size(&self.result_name(), self.shape.format, size)?;
+        let size = format::stored_size(self.shape.format, wanted);
+        format::check_size(&self.result_name(), self.shape.format, size)?;
         Ok(size)
     }
 
@@ -263,7 +268,7 @@ impl<'a> Job<'a> {
         let new = NewImage { shape: self.shape, size, squeeze, cluster, wrapping: self.wrapping };
         let name = self.result_name();
         if self.is_stdout() {
-            let writer = formats::create_in(Output::pipe(io::stdout(), name), &new)?;
+            let writer = format::create_in(Output::pipe(io::stdout(), name), &new)?;
             return Ok((Place::Stdout, writer));
         }
         let mut kept = read;
@@ -281,7 +286,7 @@ impl<'a> Job<'a> {
             make(name)
         };
         let output = Output::with_pieces(staged.file()?, name, Box::new(make_other));
-        let writer = formats::create_in(output, &new)?;
+        let writer = format::create_in(output, &new)?;
         Ok((Place::File(Box::new(staged)), writer))
     }
 
@@ -307,7 +312,7 @@ impl<'a> Job<'a> {
         let storage = FileStorage::open(&self.options.result, &Budget::whole())?;
         Ok(Some(match self.wrapping {
             Some(kind) => Facts::of_stream(self.shape, kind.name(), copied.size, &storage),
-            None => formats::open(Arc::new(storage), Some(self.shape.format))?.facts,
+            None => format::open(Arc::new(storage), Some(self.shape.format))?.facts,
         }))
     }
 
@@ -323,7 +328,7 @@ impl<'a> Job<'a> {
         findings: &mut Vec<Finding>,
         context: &Context<'_>,
     ) -> Result<Made> {
-        let opener = formats::Opener::new(self.options.links).at_snapshot(self.options.snapshot.clone());
+        let opener = format::opener(self.options.links).at_snapshot(self.options.snapshot.clone());
         let image = opener.open(storage.clone(), self.options.from)?;
         findings.extend(finding::of_image(&self.source_name(), &image.facts));
         if finding::blocked(findings) {
@@ -367,15 +372,15 @@ impl<'a> Job<'a> {
         let mut direct = None;
         // A pipe can be begun only once, so that what is found out and what is done about it are one visit.
         let spooled = self.visit(stream, context, total, |bytes, len, watch| {
-            let mut head = vec![0; to_usize(formats::HEAD)];
-            let filled = wrapped::fill(bytes, &mut head, stream.name(), 0)?;
+            let mut head = vec![0; to_usize(format::HEAD)];
+            let filled = packed::fill(bytes, &mut head, stream.name(), 0)?;
             head.truncate(filled);
             let inner = self.inner_name(stream);
-            let format = self.options.from.or_else(|| formats::detect_stream(&head, &inner));
+            let format = self.options.from.or_else(|| format::detect_stream(&head, &inner));
             let mut bytes = io::Cursor::new(head).chain(bytes);
             // The size of an archive's member is known, that of what is packed inside is not.
             let known = len.filter(|_| stream.is_counted());
-            let open_ended = if self.is_stdout() { formats::is_open_ended_pipe } else { formats::is_open_ended };
+            let open_ended = if self.is_stdout() { format::is_open_ended_pipe } else { format::is_open_ended };
             let writable = known.is_some() || open_ended(self.shape);
             if format == Some(Format::Raw) && writable && self.options.snapshot.is_none() && self.editor.is_none() {
                 direct = Some(self.through(&mut bytes, known, watch)?);
@@ -385,7 +390,7 @@ impl<'a> Job<'a> {
             context.observer.tell(&finding);
             findings.push(finding);
             let file = self.spool_file()?;
-            wrapped::spool(bytes, &file, stream.name(), watch)?;
+            packed::spool(bytes, &file, stream.name(), watch)?;
             Ok(Some(FileStorage::of_spool(file, inner, context.budget)?))
         })?;
         if let Some(storage) = stream.storage() {
@@ -449,7 +454,7 @@ impl<'a> Job<'a> {
             })
         };
         let copied = pipeline::copy_forward(&mut tail, &self.source_name(), writer.as_mut(), &sizing, watch)?;
-        if self.options.from.is_none() && formats::is_footer(&tail.last) {
+        if self.options.from.is_none() && format::is_footer(&tail.last) {
             return Err(Error::FooterAtEnd { path: self.source_name() });
         }
         Ok((copied, tail.len, place, writer))
@@ -461,7 +466,7 @@ impl<'a> Job<'a> {
         if self.is_stdin() {
             return "stdin.raw".into();
         }
-        wrapped::inner_name(stream.name())
+        packed::inner_name(stream.name())
     }
 
     /// A nameless file beside the result, which goes with this run, however it ends.

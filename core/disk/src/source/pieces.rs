@@ -10,55 +10,6 @@ use crate::{
     error::{Error, Result},
 };
 
-/// The disk that was cut into `path` and the files that count on from it (`disk.img.000`, `disk.img.001`, …), from 0 or 1;
-/// `None` when the name does not count or nothing follows it.
-///
-/// # Errors
-/// [`Error::Damaged`] when `path` is not the first piece, or one between two others is not there; those of opening them.
-#[expect(clippy::indexing_slicing, reason = "there is a first piece, and it starts at zero")]
-pub(super) fn find(path: &Path, budget: &Arc<Budget>) -> Result<Option<Pieces>> {
-    let (Some(stem), Some(digits)) = (path.file_stem(), path.extension().and_then(|e| e.to_str())) else {
-        return Ok(None);
-    };
-    let number: u64 = match digits.parse() {
-        Ok(number) if digits.len() >= 2 => number,
-        _ => return Ok(None),
-    };
-    let folder = path.parent().filter(|folder| *folder != Path::new("")).unwrap_or(Path::new("."));
-    let shown = || path.to_string_lossy().into_owned();
-    let entries = std::fs::read_dir(folder).map_err(Error::io("listing", folder.to_string_lossy(), None))?;
-    let mut numbers: Vec<u64> = entries
-        .flatten()
-        .filter_map(|entry| {
-            let name = entry.file_name();
-            let name = Path::new(&name);
-            let extension = name.extension().and_then(|e| e.to_str()).filter(|e| e.len() == digits.len())?;
-            if name.file_stem() == Some(stem) { extension.parse().ok() } else { None }
-        })
-        .collect();
-    numbers.sort_unstable();
-    // What does not count from the start counts something else, such as days.
-    if numbers.len() < 2 || numbers[0] > 1 {
-        return Ok(None);
-    }
-    let name_of = |number: u64| path.with_extension(format!("{number:0width$}", width = digits.len()));
-    let first = numbers[0];
-    let missing = (first..).zip(&numbers).find(|(expected, found)| expected != *found);
-    if let Some((missing, _)) = missing {
-        let what = format!("it is one of several pieces, and '{}' is not there", name_of(missing).to_string_lossy());
-        return Err(Error::damaged(&shown(), None, what));
-    }
-    if number != first {
-        let what = format!("it is a piece of a disk, which begins with '{}': name that one", name_of(first).display());
-        return Err(Error::damaged(&shown(), None, what));
-    }
-    let open =
-        |number: &u64| -> Result<Arc<dyn Storage>> { Ok(Arc::new(FileStorage::open(&name_of(*number), budget)?)) };
-    // Without the number, the name tells the format.
-    let name = path.with_extension("").to_string_lossy().into_owned();
-    Ok(Some(Pieces::new(name, numbers.iter().map(open).collect::<Result<_>>()?, budget)))
-}
-
 /// Pieces in a row.
 pub struct Pieces {
     name: String,
@@ -69,6 +20,57 @@ pub struct Pieces {
 }
 
 impl Pieces {
+    /// The disk that was cut into `path` and the files that count on from it (`disk.img.000`, `disk.img.001`, …), from 0 or 1;
+    /// `None` when the name does not count or nothing follows it.
+    ///
+    /// # Errors
+    /// [`Error::Damaged`] when `path` is not the first piece, or one between two others is not there; those of opening them.
+    #[expect(clippy::indexing_slicing, reason = "there is a first piece, and it starts at zero")]
+    pub fn find(path: &Path, budget: &Arc<Budget>) -> Result<Option<Self>> {
+        let (Some(stem), Some(digits)) = (path.file_stem(), path.extension().and_then(|e| e.to_str())) else {
+            return Ok(None);
+        };
+        let number: u64 = match digits.parse() {
+            Ok(number) if digits.len() >= 2 => number,
+            _ => return Ok(None),
+        };
+        let folder = path.parent().filter(|folder| *folder != Path::new("")).unwrap_or(Path::new("."));
+        let shown = || path.to_string_lossy().into_owned();
+        let entries = std::fs::read_dir(folder).map_err(Error::io("listing", folder.to_string_lossy(), None))?;
+        let mut numbers: Vec<u64> = entries
+            .flatten()
+            .filter_map(|entry| {
+                let name = entry.file_name();
+                let name = Path::new(&name);
+                let extension = name.extension().and_then(|e| e.to_str()).filter(|e| e.len() == digits.len())?;
+                if name.file_stem() == Some(stem) { extension.parse().ok() } else { None }
+            })
+            .collect();
+        numbers.sort_unstable();
+        // What does not count from the start counts something else, such as days.
+        if numbers.len() < 2 || numbers[0] > 1 {
+            return Ok(None);
+        }
+        let name_of = |number: u64| path.with_extension(format!("{number:0width$}", width = digits.len()));
+        let first = numbers[0];
+        let missing = (first..).zip(&numbers).find(|(expected, found)| expected != *found);
+        if let Some((missing, _)) = missing {
+            let what =
+                format!("it is one of several pieces, and '{}' is not there", name_of(missing).to_string_lossy());
+            return Err(Error::damaged(&shown(), None, what));
+        }
+        if number != first {
+            let what =
+                format!("it is a piece of a disk, which begins with '{}': name that one", name_of(first).display());
+            return Err(Error::damaged(&shown(), None, what));
+        }
+        let open =
+            |number: &u64| -> Result<Arc<dyn Storage>> { Ok(Arc::new(FileStorage::open(&name_of(*number), budget)?)) };
+        // Without the number, the name tells the format.
+        let name = path.with_extension("").to_string_lossy().into_owned();
+        Ok(Some(Self::new(name, numbers.iter().map(open).collect::<Result<_>>()?, budget)))
+    }
+
     /// Joins `pieces`; `name` stands for the whole in messages, and what is collected from it is counted against `budget`.
     pub fn new(name: String, pieces: Vec<Arc<dyn Storage>>, budget: &Arc<Budget>) -> Self {
         let mut len = 0;

@@ -5,10 +5,10 @@ use std::{path::Path, sync::Arc};
 use reformis_disk::{
     Disk, Result, Shape,
     budget::Budget,
-    formats::{self, NewImage, Squeeze},
-    output::Output,
-    pipeline::{self, Copied, Watch},
-    source::{self, MemoryStorage},
+    container,
+    copy::{output::Output, pipeline, watch::Watch, writer::Copied},
+    format::{self, NewImage, Squeeze},
+    source::MemoryStorage,
 };
 use reformis_standin::content::Content;
 
@@ -23,7 +23,7 @@ pub(crate) fn write(disk: &dyn Disk, shape: &str, path: &Path) -> Result<Copied>
 
 /// Writes `disk` to `path`, and beside it where the shape has several files.
 pub(crate) fn write_new(disk: &dyn Disk, image: &NewImage, path: &Path) -> Result<Copied> {
-    let mut writer = formats::create_in(output(path), image)?;
+    let mut writer = format::create_in(output(path), image)?;
     pipeline::copy(disk, writer.as_mut(), &watch())
 }
 
@@ -51,12 +51,12 @@ pub(crate) fn output(path: &Path) -> Output {
 
 /// Opens the image at `path`, of whatever format.
 pub(crate) fn open(path: &Path) -> Result<Arc<dyn Disk>> {
-    Ok(formats::open(source::open(path, &Budget::whole())?, None)?.disk)
+    Ok(format::open(container::open(path, &Budget::whole())?, None)?.disk)
 }
 
 /// Opens bytes as an image.
 pub(crate) fn open_bytes(bytes: &[u8]) -> Result<Arc<dyn Disk>> {
-    Ok(formats::open(Arc::new(MemoryStorage::new("image", bytes.to_vec())), None)?.disk)
+    Ok(format::open(Arc::new(MemoryStorage::new("image", bytes.to_vec())), None)?.disk)
 }
 
 /// Reads all of `disk` in pieces that straddle every boundary, and compares.

@@ -2,12 +2,7 @@
 
 use std::{fs, ops::Range, path::Path};
 
-use reformis_disk::{
-    Error,
-    budget::Budget,
-    formats::{self, Opener, Trouble},
-    source::{self, Links},
-};
+use reformis_disk::{Error, Trouble, budget::Budget, container, format, source::Links};
 use reformis_standin::{
     content::Content,
     deltas::{Delta, datastore, vdi, vhd, vhdx},
@@ -44,7 +39,7 @@ impl Case {
 
 /// The delta at `path` is `whole`, found by its content, and its chain has one disk, called `parent`.
 fn assert_delta(path: &Path, whole: &Content, parent: &str) {
-    let image = formats::open(source::open(path, &Budget::whole()).unwrap(), None).unwrap();
+    let image = format::open(container::open(path, &Budget::whole()).unwrap(), None).unwrap();
     assert_holds(image.disk.as_ref(), whole);
     assert_eq!(image.facts.chain, [parent]);
     assert_eq!(image.facts.parents[0].virtual_size, 5 * MIB);
@@ -58,7 +53,7 @@ fn assert_delta(path: &Path, whole: &Content, parent: &str) {
 
 /// The delta opens, tells what is wrong, and is not read.
 fn assert_wrong_parent(path: &Path, found: &str) {
-    let image = formats::open(source::open(path, &Budget::whole()).unwrap(), None).unwrap();
+    let image = format::open(container::open(path, &Budget::whole()).unwrap(), None).unwrap();
     let [Trouble::WrongParent { found: told, .. }] = &image.facts.troubles[..] else {
         panic!("{:?}", image.facts.troubles)
     };
@@ -216,8 +211,8 @@ fn a_chain_of_several_deltas_is_one_disk() {
         fs::write(folder.path().join(&name), text).unwrap();
         below = (name, "12345678".into());
     }
-    let image = Opener::new(Links::OwnFolder)
-        .open(source::open(&folder.path().join("d3.vmdk"), &Budget::whole()).unwrap(), None)
+    let image = format::opener(Links::OwnFolder)
+        .open(container::open(&folder.path().join("d3.vmdk"), &Budget::whole()).unwrap(), None)
         .unwrap();
     assert_eq!(image.facts.chain, ["d2.vmdk", "d1.vmdk", "base.vmdk"]);
     assert_holds(image.disk.as_ref(), &case.whole);
@@ -243,7 +238,7 @@ fn formats_mix_in_a_chain() {
     bytes[112..125].copy_from_slice(b"\xe2\x79\x2a\xca\0\0\0\x04vhdx\0");
     bytes[512..522].copy_from_slice(b"delta.vhdx");
     fs::write(&path, &bytes).unwrap();
-    let image = formats::open(source::open(&path, &Budget::whole()).unwrap(), None).unwrap();
+    let image = format::open(container::open(&path, &Budget::whole()).unwrap(), None).unwrap();
     assert_eq!(image.facts.chain, ["delta.vhdx", "base.vhdx"]);
     assert_holds(image.disk.as_ref(), &case.whole);
     // Declared otherwise, it is that.
@@ -265,7 +260,7 @@ fn the_redundant_directory_stands_in() {
     let mut bytes = fs::read(&path).unwrap();
     bytes[56..64].copy_from_slice(&(1u64 << 40).to_le_bytes());
     fs::write(&path, &bytes).unwrap();
-    let image = formats::open(source::open(&path, &Budget::whole()).unwrap(), None).unwrap();
+    let image = format::open(container::open(&path, &Budget::whole()).unwrap(), None).unwrap();
     assert!(image.facts.unclean && !image.facts.piece);
     assert_holds(image.disk.as_ref(), &content);
     bytes[48..56].copy_from_slice(&(1u64 << 40).to_le_bytes());

@@ -3,12 +3,7 @@
 
 use std::{collections::BTreeMap, path::Path};
 
-use reformis_disk::{
-    Disk,
-    budget::Budget,
-    formats::{self, Opener},
-    source::{self, Links},
-};
+use reformis_disk::{Disk, budget::Budget, container, format, source::Links};
 use reformis_standin::{emulator::Emulator, nbd::Client};
 use serde_json::{Value, json};
 
@@ -74,8 +69,8 @@ fn assert_reads(disk: &dyn Disk, expected: &[u8], what: &str) {
     }
 }
 
-fn read_as(path: &Path, expected: &[u8], what: &str) -> formats::Facts {
-    let image = formats::open(source::open(path, &Budget::whole()).unwrap(), None).unwrap();
+fn read_as(path: &Path, expected: &[u8], what: &str) -> reformis_disk::Facts {
+    let image = format::open(container::open(path, &Budget::whole()).unwrap(), None).unwrap();
     assert_reads(image.disk.as_ref(), expected, what);
     image.facts
 }
@@ -162,9 +157,10 @@ fn external_data_is_read_and_never_followed_out_of_the_folder() {
 
         // It is named by its whole path, which is refused unless links are trusted.
         let error =
-            formats::open(source::open(&path, &Budget::whole()).unwrap(), None).map(drop).unwrap_err().to_string();
+            format::open(container::open(&path, &Budget::whole()).unwrap(), None).map(drop).unwrap_err().to_string();
         assert!(error.contains("the name is absolute"), "{error}");
-        let image = Opener::new(Links::Trusted).open(source::open(&path, &Budget::whole()).unwrap(), None).unwrap();
+        let image =
+            format::opener(Links::Trusted).open(container::open(&path, &Budget::whole()).unwrap(), None).unwrap();
         assert_reads(image.disk.as_ref(), &expected, "external data");
         assert_eq!(image.files.len(), 1);
         let named = image.facts.details.iter().any(|(name, value)| {
@@ -202,8 +198,8 @@ fn internal_snapshots_are_listed_and_read() {
         assert_eq!(listed, [("1", "before", SIZE), ("2", "after the storm", SIZE)]);
         assert!(facts.snapshots.iter().all(|snapshot| snapshot.time > 1_700_000_000 && !snapshot.has_memory));
         let at = |name: &str| {
-            let opener = Opener::default().at_snapshot(Some(name.into()));
-            opener.open(source::open(&path, &Budget::whole()).unwrap(), None)
+            let opener = format::opener(reformis_disk::source::Links::default()).at_snapshot(Some(name.into()));
+            opener.open(container::open(&path, &Budget::whole()).unwrap(), None)
         };
         assert_reads(at("before").unwrap().disk.as_ref(), &states["before"], "by name");
         assert_reads(at("2").unwrap().disk.as_ref(), &states["after the storm"], "by number");
@@ -243,7 +239,7 @@ fn a_chain_that_the_emulator_made_is_one_disk() {
         }
     }
     emulator.quit().unwrap();
-    let image = formats::open(source::open(&name(3), &Budget::whole()).unwrap(), None).unwrap();
+    let image = format::open(container::open(&name(3), &Budget::whole()).unwrap(), None).unwrap();
     assert_eq!(image.facts.chain, ["chain-2.qcow2", "chain-1.qcow2", "chain-0.qcow2"]);
     assert_reads(image.disk.as_ref(), &expected, "the chain");
 }

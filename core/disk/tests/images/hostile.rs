@@ -1,7 +1,7 @@
 //! Images from strangers: cut short, and with tables that lie. Each gets its own clear error.
 
 use crate::common::{open_bytes, watch};
-use reformis_disk::{Error, disk::data_bytes, pipeline};
+use reformis_disk::{Error, copy::pipeline, disk::data_bytes};
 use reformis_standin::{content::Content, export};
 
 const MIB: u64 = 1 << 20;

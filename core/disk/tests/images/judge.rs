@@ -6,9 +6,10 @@ use std::{path::Path, process::Command};
 use reformis_disk::{
     Format, Layout, Shape,
     budget::Budget,
-    formats::{self, NewImage, Opener},
-    pipeline,
-    source::{self, Links},
+    container,
+    copy::pipeline,
+    format::{self, NewImage},
+    source::Links,
 };
 use reformis_standin::{content::Content, emulator::Emulator, qcow2_check};
 use serde_json::json;
@@ -69,7 +70,8 @@ fn the_emulator_opens_every_shape_of_ours_for_writing_and_reads_it_exactly() {
                 qcow2_check::check(&path).unwrap();
             }
             let mut tail = [0; 512];
-            let disk = formats::open(source::open(&path, &Budget::whole()).unwrap(), Some(shape.format)).unwrap().disk;
+            let disk =
+                format::open(container::open(&path, &Budget::whole()).unwrap(), Some(shape.format)).unwrap().disk;
             disk.read_at(content.size - 512, &mut tail).unwrap();
             assert_eq!(tail == [0xee; 512], !read_only, "{shape}");
         }
@@ -196,7 +198,7 @@ fn deltas_are_read_with_what_is_below_them() {
     write(&ContentDisk(base.clone()), "raw", &raw).unwrap();
     let path = delta("qcow2", &raw, json!({ "backing-fmt": "raw" }), &over, folder.path());
     assert_holds(open(&path).unwrap().as_ref(), &both);
-    let facts = formats::open(source::open(&path, &Budget::whole()).unwrap(), None).unwrap().facts;
+    let facts = format::open(container::open(&path, &Budget::whole()).unwrap(), None).unwrap().facts;
     assert_eq!(facts.chain, ["base.raw"]);
     let copy = folder.path().join("flat.vhdx");
     write(open(&path).unwrap().as_ref(), "vhdx", &copy).unwrap();
@@ -211,7 +213,7 @@ fn deltas_are_read_with_what_is_below_them() {
     std::fs::copy(&path, elsewhere.join("delta.vmdk")).unwrap();
     let error = open(&elsewhere.join("delta.vmdk")).map(drop).unwrap_err().to_string();
     assert!(error.contains("the name is absolute"), "{error}");
-    let trusted = Opener::new(Links::Trusted).open(source::open(&path, &Budget::whole()).unwrap(), None).unwrap();
+    let trusted = format::opener(Links::Trusted).open(container::open(&path, &Budget::whole()).unwrap(), None).unwrap();
     let both = Content { size: base.size, runs: base.runs.iter().chain(&same_size.runs).copied().collect() };
     assert_holds(trusted.disk.as_ref(), &both);
     assert_holds(open(&path).unwrap().as_ref(), &both);
@@ -221,7 +223,7 @@ fn deltas_are_read_with_what_is_below_them() {
     let at = bytes.windows(4).position(|w| w == b"CID=").unwrap() + 4;
     bytes[at..at + 8].copy_from_slice(b"0badcafe");
     std::fs::write(&sparse, bytes).unwrap();
-    let image = formats::open(source::open(&path, &Budget::whole()).unwrap(), None).unwrap();
+    let image = format::open(container::open(&path, &Budget::whole()).unwrap(), None).unwrap();
     let error = image.disk.read_at(0, &mut [0; 512]).unwrap_err().to_string();
     assert!(error.contains("has 0badcafe: it was written or replaced since"), "{error}");
 }
@@ -262,7 +264,8 @@ fn disks_that_the_emulator_spreads_over_files_are_read() {
         let to = emulator.open("vmdk", &path, false).unwrap();
         emulator.copy(&from, &to, false).unwrap();
         emulator.close(&to).unwrap();
-        let disk = Opener::new(Links::Trusted).open(source::open(&path, &Budget::whole()).unwrap(), None).unwrap().disk;
+        let disk =
+            format::opener(Links::Trusted).open(container::open(&path, &Budget::whole()).unwrap(), None).unwrap().disk;
         let expected = pipeline::scan(&ContentDisk(content.clone()), &watch()).unwrap();
         assert_eq!(disk.size(), content.size);
         assert_eq!(pipeline::scan(disk.as_ref(), &watch()).unwrap(), expected, "{subformat}");
@@ -303,7 +306,7 @@ fn a_log_that_the_emulator_wrote_is_replayed_in_memory() {
     }
     bytes[table..table + 4096].fill(0);
     std::fs::write(&path, &bytes).unwrap();
-    let image = formats::open(source::open(&path, &Budget::whole()).unwrap(), None).unwrap();
+    let image = format::open(container::open(&path, &Budget::whole()).unwrap(), None).unwrap();
     assert!(image.facts.unclean);
     assert_holds(image.disk.as_ref(), &content);
     assert!(std::fs::read(&path).unwrap() == bytes, "the file is not written");

@@ -5,8 +5,10 @@ use std::{io::Write, path::Path, sync::Arc};
 use reformis_disk::{
     Error,
     budget::Budget,
-    formats, pipeline,
-    source::{self, Archive, MemoryStorage},
+    container::{self, Archive},
+    copy::pipeline,
+    format,
+    source::MemoryStorage,
 };
 use reformis_standin::content::Content;
 
@@ -14,7 +16,7 @@ use crate::common::{ContentDisk, every_image, watch, write_new};
 
 /// Opens the image at `path` and reads all of it.
 fn read_all(path: &Path, budget: &Arc<Budget>) -> Result<(), Error> {
-    let image = formats::open(source::open(path, budget)?, None)?;
+    let image = format::open(container::open(path, budget)?, None)?;
     pipeline::scan(image.disk.as_ref(), &watch()).map(drop)
 }
 
@@ -25,14 +27,14 @@ fn every_shape_is_read_within_its_budget_and_refused_below_it() {
     let size = 3 << 40;
     let content =
         (0..40).fold(Content::empty(size), |content, number| content.with(number * (size / 40), 5000, number));
-    let sparse = |image: &formats::NewImage| image.shape.layout.name() == "thin" && image.shape.format.name() != "vhd";
+    let sparse = |image: &format::NewImage| image.shape.layout.name() == "thin" && image.shape.format.name() != "vhd";
     for (number, image) in every_image(size).into_iter().filter(sparse).enumerate() {
         let path = folder.path().join(format!("{number}.{}", image.shape.format.name()));
         // What a small cluster cannot address is refused when it is written.
         let Ok(_) = write_new(&ContentDisk(content.clone()), &image, &path) else { continue };
         let budget = Budget::whole();
-        let storage = source::open(&path, &budget).unwrap();
-        let opened = formats::open(storage, None).unwrap();
+        let storage = container::open(&path, &budget).unwrap();
+        let opened = format::open(storage, None).unwrap();
         pipeline::scan(opened.disk.as_ref(), &watch()).unwrap();
         let used = budget.used();
         drop(opened);
@@ -52,14 +54,14 @@ fn a_chain_reads_with_little_memory_what_one_disk_could_keep_more_of() {
     let content =
         (0..128).fold(Content::empty(size), |content, number| content.with(number * (size / 128), 9000, number));
     let path = folder.path().join("a.qcow2");
-    write_new(&ContentDisk(content), &formats::NewImage::new("qcow2/thin".parse().unwrap(), size), &path).unwrap();
+    write_new(&ContentDisk(content), &format::NewImage::new("qcow2/thin".parse().unwrap(), size), &path).unwrap();
     let whole = Budget::whole();
-    let image = formats::open(source::open(&path, &whole).unwrap(), None).unwrap();
+    let image = format::open(container::open(&path, &whole).unwrap(), None).unwrap();
     let digest = pipeline::scan(image.disk.as_ref(), &watch()).unwrap();
     // 64 tables of 64 KiB are kept where there is room, and one where there is not.
     assert!(whole.used() > 4 << 20, "{}", whole.used());
     let little = Budget::new(512 << 10);
-    let image = formats::open(source::open(&path, &little).unwrap(), None).unwrap();
+    let image = format::open(container::open(&path, &little).unwrap(), None).unwrap();
     assert_eq!(pipeline::scan(image.disk.as_ref(), &watch()).unwrap(), digest);
 }
 
@@ -101,13 +103,13 @@ fn a_member_that_is_not_what_its_directory_says_is_an_error() {
     };
     let read = |bytes: Vec<u8>| {
         let storage = Arc::new(MemoryStorage::new("x.zip", bytes));
-        let source::Source::Stream(stream) = source::locate_in(storage, Some("disk.raw"))? else {
+        let container::Source::Stream(stream) = container::locate_in(storage, Some("disk.raw"))? else {
             panic!("a compressed member is a stream");
         };
         let mut unpacked = Vec::new();
         stream.visit(&mut std::io::empty(), &|_| {}, true, &mut |bytes, len| {
             assert_eq!(len, Some(unpacked.len() as u64 + len.unwrap_or(0)));
-            source::wrapped::fill(bytes, &mut vec![0; 200_000], "disk.raw", 0).map(|len| unpacked.resize(len, 0))
+            container::packed::fill(bytes, &mut vec![0; 200_000], "disk.raw", 0).map(|len| unpacked.resize(len, 0))
         })?;
         Ok::<_, Error>(unpacked.len())
     };

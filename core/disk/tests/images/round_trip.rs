@@ -13,9 +13,9 @@ use proptest::prelude::*;
 use reformis_disk::{
     Disk, Error, ExtentKind, Format, Layout, Shape,
     budget::Budget,
+    copy::{pipeline, watch::Watch},
     disk::{EmptyDisk, extents},
-    formats::{self, NewImage},
-    pipeline::{self, Watch},
+    format::{self, NewImage},
 };
 use reformis_standin::{content::Content, export, qcow2_check};
 
@@ -110,7 +110,7 @@ proptest! {
 }
 
 fn open_as(path: &Path, format: Format) -> Arc<dyn Disk> {
-    formats::open(reformis_disk::source::open(path, &Budget::whole()).unwrap(), Some(format)).unwrap().disk
+    format::open(reformis_disk::container::open(path, &Budget::whole()).unwrap(), Some(format)).unwrap().disk
 }
 
 /// The extents cover the disk, and what they call zero is zero.
@@ -191,7 +191,7 @@ fn order_is_kept_whatever_the_number_of_workers() {
     let write_with = |workers| {
         let path = folder.path().join(format!("{workers}.qcow2"));
         let file = std::fs::File::create(&path).unwrap();
-        let mut writer = formats::create(file, "x".into(), "qcow2".parse().unwrap(), source.size()).unwrap();
+        let mut writer = format::create(file, "x".into(), "qcow2".parse().unwrap(), source.size()).unwrap();
         pipeline::copy(&source, writer.as_mut(), &Watch { workers: Some(workers), ..watch() }).unwrap();
         std::fs::read(path).unwrap()
     };
@@ -213,7 +213,7 @@ fn progress_adds_up_and_an_interrupt_ends_the_copy() {
 
     let stop = |_| cancel.store(true, Ordering::Relaxed);
     let file = std::fs::File::create(folder.path().join("x")).unwrap();
-    let mut writer = formats::create(file, "x".into(), "raw".parse().unwrap(), source.size()).unwrap();
+    let mut writer = format::create(file, "x".into(), "raw".parse().unwrap(), source.size()).unwrap();
     let result = pipeline::copy(
         &source,
         writer.as_mut(),

@@ -10,7 +10,7 @@ use std::{
     sync::Arc,
 };
 
-use reformis_disk::{budget::Budget, source::wrapped::Wrapping};
+use reformis_disk::{budget::Budget, container::packed::Wrapping};
 use serde::Serialize;
 
 pub(crate) use cpio::Writer;

@@ -3,7 +3,7 @@
 
 use std::{collections::BTreeMap, io::Read, sync::Arc};
 
-use reformis_disk::{budget::Budget, source::wrapped::Wrapping};
+use reformis_disk::{budget::Budget, container::packed::Wrapping};
 
 use super::{Changes, Remark, Work, kmod};
 use crate::{

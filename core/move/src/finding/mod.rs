@@ -2,7 +2,7 @@
 
 mod words;
 
-use reformis_disk::{Facts, formats::Trouble};
+use reformis_disk::{Facts, Trouble};
 use reformis_machine::ControllerKind;
 use serde::{Deserialize, Serialize, Serializer};
 

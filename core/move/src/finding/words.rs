@@ -1,6 +1,6 @@
 //! Severity, code, sentence and remedy of each kind of finding, together.
 
-use reformis_disk::{ByteSize, formats::Trouble};
+use reformis_disk::{ByteSize, Trouble};
 use reformis_machine::ControllerKind;
 
 use super::{Finding, Severity};

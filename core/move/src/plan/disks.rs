@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use reformis_disk::{Format, Layout, Shape, formats, source::wrapped::Wrapping};
+use reformis_disk::{Format, Layout, Shape, container::packed::Wrapping, format};
 
 use super::{PlannedDisk, Settler};
 use crate::{brief::NewDisk, finding::Finding, target::TargetDisk};
@@ -76,7 +76,7 @@ impl Settler<'_> {
             return None;
         }
         let multiple = new.align.map_or(1, |size| size.0).max(1);
-        let aligned = formats::stored_size(new.shape.format, grown).checked_next_multiple_of(multiple);
+        let aligned = format::stored_size(new.shape.format, grown).checked_next_multiple_of(multiple);
         let Some(size) = aligned else {
             self.findings.push(Finding::DiskTooLarge { disk: disk.id.clone(), size: disk.size, most: u64::MAX });
             return None;
@@ -92,7 +92,7 @@ impl Settler<'_> {
         if size > most {
             self.findings.push(Finding::DiskTooLarge { disk: disk.id.clone(), size, most });
         }
-        if let Err(error) = formats::check_size(&disk.id, new.shape.format, size) {
+        if let Err(error) = format::check_size(&disk.id, new.shape.format, size) {
             self.findings.push(Finding::DiskUnreadable { disk: disk.id.clone(), why: error.to_string() });
             return None;
         }

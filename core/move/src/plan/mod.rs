@@ -8,7 +8,7 @@ use std::{
     sync::Arc,
 };
 
-use reformis_disk::{ByteSize, Shape, Storage, source::wrapped::Wrapping};
+use reformis_disk::{ByteSize, Shape, Storage, container::packed::Wrapping};
 use reformis_guest::{Look, Volume};
 use reformis_machine::{
     Adapter, ControllerKind, Destination, DiskDevice, Earlier, Firmware, Keep, LandedDisk, Lost, Machine, MachineFile,

@@ -8,11 +8,15 @@ pub use files::FileProof;
 
 use reformis_disk::{
     Disk, Format, Storage,
+    container::{self, Source},
+    copy::{
+        pipeline::{self, Comparison},
+        watch::Watch,
+    },
     disk::{EmptyDisk, GrownDisk},
-    formats::{self, Opener},
+    format::{self, Opener},
     overlay,
-    pipeline::{self, Comparison, Watch},
-    source::{self, Links, Pieces, Source},
+    source::{Links, Pieces},
 };
 use serde::Serialize;
 
@@ -86,7 +90,7 @@ pub fn prove_receipt(path: &Path, options: Options, context: &Context<'_>) -> Re
     // The disks below a delta may lie elsewhere than it: the machine file said where, and the receipt does.
     let mut related = Vec::new();
     for file in &receipt.sources {
-        let Ok(storage) = source::open(Path::new(&file.path), context.budget) else { continue };
+        let Ok(storage) = container::open(Path::new(&file.path), context.budget) else { continue };
         related.push(storage.clone());
         let now = crate::target::source_file(storage.as_ref(), None);
         if (now.size, now.modified) != (file.size, file.modified) {
@@ -101,7 +105,7 @@ pub fn prove_receipt(path: &Path, options: Options, context: &Context<'_>) -> Re
         let changed = files.iter().filter(|file| !file.holds);
         findings.extend(changed.map(|file| Finding::MachineFileChanged { path: file.file.clone() }));
     }
-    let opener = Opener::new(options.links).with_related(related);
+    let opener = format::opener(options.links).with_related(related);
     // A landing is proved wherever it lies; a disk that was recast, where it was made.
     let results = if receipt.kind == Kind::Recast { Links::Trusted } else { Links::OwnFolder };
     let mut disks = Vec::new();
@@ -144,7 +148,7 @@ fn walk(receipt: &Receipt, folder: &Path, context: &Context<'_>) -> Vec<Chain> {
             .unwrapped()
             .ok()?
         {
-            Source::Storage(storage) => Some(formats::open(storage, declared(&record.after.shape)).ok()?.disk),
+            Source::Storage(storage) => Some(format::open(storage, declared(&record.after.shape)).ok()?.disk),
             Source::Stream(_) => None,
         }
     };
@@ -168,7 +172,7 @@ fn prove_disk(
     unpack: &Unpack<'_>,
 ) -> Result<DiskProof> {
     let path = storage.name().to_string();
-    let result = formats::open(storage, declared(&record.after.shape))?.disk;
+    let result = format::open(storage, declared(&record.after.shape))?.disk;
     if result.size() != record.after.virtual_size {
         let (found, recorded) = (result.size(), record.after.virtual_size);
         return Ok(DiskProof {
@@ -214,7 +218,7 @@ fn prove_disk(
 
 /// Opens a file that a disk was read from; one that is packed is unpacked again.
 fn open_source(path: &Path, packed: bool, unpack: &Unpack<'_>) -> Result<Arc<dyn Storage>> {
-    let source = source::locate(path, unpack.context.budget)?;
+    let source = container::locate(path, unpack.context.budget)?;
     match if packed { source.unwrapped()? } else { source } {
         Source::Storage(storage) => Ok(storage),
         Source::Stream(stream) => unpack.spool(&stream, None)?.storage(),
@@ -226,7 +230,7 @@ fn open_source(path: &Path, packed: bool, unpack: &Unpack<'_>) -> Result<Arc<dyn
 fn prove_alone(record: &DiskRecord, result: &Source, step: &Step, context: &Context<'_>) -> Result<DiskProof> {
     let (size, digest) = match result {
         Source::Storage(storage) => {
-            let disk = formats::open(storage.clone(), declared(&record.after.shape))?.disk;
+            let disk = format::open(storage.clone(), declared(&record.after.shape))?.disk;
             let total = pipeline::work(disk.as_ref())?;
             (disk.size(), context.step(step, total, |watch| pipeline::scan(disk.as_ref(), watch))?)
         }
@@ -268,7 +272,7 @@ pub fn prove_disks(
     let (folder, packed) = (crate::staging::parent(right), from != Some(Format::Raw));
     let unpack = Unpack { folder: &folder, context };
     let open = |path: &Path| -> Result<Arc<dyn Disk>> {
-        Ok(Opener::new(links).open(open_source(path, packed, &unpack)?, from)?.disk)
+        Ok(format::opener(links).open(open_source(path, packed, &unpack)?, from)?.disk)
     };
     let (before, after) = (open(left)?, open(right)?);
     let step = Step { action: "comparing", what: right.to_string_lossy().into(), number: 1, of: 1 };

@@ -7,7 +7,7 @@ use std::{
     sync::{Arc, Mutex, MutexGuard, PoisonError},
 };
 
-use reformis_disk::{output::PieceMaker, source::Access};
+use reformis_disk::{copy::output::PieceMaker, source::Access};
 use rustix::{fs::FileType, io::Errno};
 
 use super::{

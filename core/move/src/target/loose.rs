@@ -4,8 +4,10 @@ use reformis_disk::to_usize;
 use std::{path::Path, sync::Arc};
 
 use reformis_disk::{
-    Format, Storage, formats,
-    source::{self, Archive, Links, Source, Stream, wrapped},
+    Format, Storage,
+    container::{self, Archive, Source, Stream, packed},
+    format,
+    source::Links,
 };
 
 use super::{
@@ -20,14 +22,14 @@ use crate::{
 /// Looks at the start of what can only be read forwards.
 pub(super) fn open_stream(stream: &Stream, path: &Path) -> Result<Target> {
     let id = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
-    let mut head = vec![0; to_usize(formats::HEAD)];
+    let mut head = vec![0; to_usize(format::HEAD)];
     stream.visit(&mut std::io::empty(), &|_| {}, false, &mut |bytes, _| {
-        let filled = wrapped::fill(bytes, &mut head, stream.name(), 0)?;
+        let filled = packed::fill(bytes, &mut head, stream.name(), 0)?;
         head.truncate(filled);
         Ok(())
     })?;
     let inner = Path::new(stream.name()).with_extension("");
-    let format = formats::detect_stream(&head, &inner.to_string_lossy());
+    let format = format::detect_stream(&head, &inner.to_string_lossy());
     let size = stream.storage().map_or(0, |storage| storage.len());
     let stream_facts = StreamFacts { compression: stream.kind().into(), format, size };
     let files = stream.storage().map(|storage| source_file(storage.as_ref(), None)).into_iter().collect();
@@ -51,7 +53,7 @@ pub(super) fn open_disk(
     unpacked: Option<&Unpacked>,
     links: Links,
 ) -> Result<Target> {
-    let image = formats::Opener::new(links).open(storage.clone(), None)?;
+    let image = format::opener(links).open(storage.clone(), None)?;
     let budget = storage.budget().clone();
     let id = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
     let findings = finding::of_image(&id, &image.facts);
@@ -74,7 +76,7 @@ pub(super) fn open_archive(archive: &Archive, path: &Path, opening: &Opening<'_>
     let mut disks = Vec::new();
     for member in archive.members() {
         let id = member.name.clone();
-        let source = source::locate_in(archive.storage().clone(), Some(&id)).and_then(Source::unwrapped);
+        let source = container::locate_in(archive.storage().clone(), Some(&id)).and_then(Source::unwrapped);
         let (storage, part) = match source {
             Ok(Source::Storage(storage)) => (storage.clone(), Part::plain(storage, None)),
             // By its name: of what is packed, only the start can be looked at.
@@ -95,7 +97,9 @@ pub(super) fn open_archive(archive: &Archive, path: &Path, opening: &Opening<'_>
             },
             _ => continue,
         };
-        let Ok(image) = formats::Opener::default().open(storage, None) else { continue };
+        let Ok(image) = format::opener(reformis_disk::source::Links::default()).open(storage, None) else {
+            continue;
+        };
         findings.extend(finding::of_image(&id, &image.facts));
         let size = image.facts.virtual_size;
         disks.push(TargetDisk { id, parts: vec![part], image: Some(image), stream: None, size });
@@ -116,7 +120,7 @@ pub(super) fn open_archive(archive: &Archive, path: &Path, opening: &Opening<'_>
 
 /// The format that a name's ending stands for, below one that says how it is packed.
 fn format_of_name(name: &str) -> Option<Format> {
-    let inner = wrapped::inner_name(name);
+    let inner = packed::inner_name(name);
     Path::new(&inner).extension().and_then(|ending| ending.to_str()).and_then(Format::from_extension)
 }
 

@@ -15,8 +15,9 @@ use std::{
 use reformis_disk::{
     Format, Image, Storage,
     budget::{Budget, Held},
+    container::{self, Archive, Source, packed},
     disk::EmptyDisk,
-    source::{self, Access, Archive, Links, Source, archive, wrapped},
+    source::{self, Access, Links},
 };
 use reformis_machine::{Document, Machine, MachineFile, manifest::Entry};
 use serde::Serialize;
@@ -246,14 +247,14 @@ pub fn open(path: &Path, opening: &Opening<'_>) -> Result<Target> {
     if path.is_dir() {
         return open(&in_folder(path, &opening.budget)?, opening);
     }
-    let stream = match source::locate(path, &opening.budget)?.unwrapped()? {
+    let stream = match container::locate(path, &opening.budget)?.unwrapped()? {
         Source::Storage(storage) => return open_storage(storage, path, None, opening),
         Source::Stream(stream) => stream,
     };
     let Some(unpack) = &opening.unpack else { return loose::open_stream(&stream, path) };
     let unpacked = unpack.spool(&stream, None)?;
     let storage = unpacked.storage()?;
-    let mut target = if archive::is_archive(storage.as_ref())? {
+    let mut target = if container::is_archive(storage.as_ref())? {
         let mut target = open_storage(unpacked.archive()?, path, None, opening)?;
         // What was read is the packed file, not what it was unpacked into.
         target.files.retain(|file| file.path != absolute(stream.name()));
@@ -274,7 +275,7 @@ fn open_storage(
     unpacked: Option<&Unpacked>,
     opening: &Opening<'_>,
 ) -> Result<Target> {
-    if archive::is_archive(storage.as_ref())? {
+    if container::is_archive(storage.as_ref())? {
         let archive = Archive::open(storage)?;
         return match package::in_archive(&archive, path)? {
             Some((kind, name)) => package::open_packed(archive, kind, &name, path, opening),
@@ -302,13 +303,13 @@ fn in_folder(folder: &Path, budget: &Arc<Budget>) -> Result<PathBuf> {
     names.sort();
     let mut found: [Vec<PathBuf>; 3] = Default::default();
     for path in names {
-        let Ok(storage) = source::open(&path, budget) else { continue };
+        let Ok(storage) = container::open(&path, budget) else { continue };
         let Ok(head) = read_text(storage.as_ref(), HEAD) else { continue };
         let rank = if MachineFile::detect(&head).is_some() {
             0
-        } else if archive::is_archive(storage.as_ref()).unwrap_or(false) {
+        } else if container::is_archive(storage.as_ref()).unwrap_or(false) {
             1
-        } else if wrapped::Wrapping::detect(&head).is_some() || reformis_disk::formats::open(storage, None).is_ok() {
+        } else if packed::Wrapping::detect(&head).is_some() || reformis_disk::format::open(storage, None).is_ok() {
             2
         } else {
             continue;

@@ -8,8 +8,9 @@ use std::{
 use reformis_disk::{
     Format, Storage,
     budget::Budget,
-    formats,
-    source::{self, Archive, Links, MemoryStorage, Pieces, Source},
+    container::{self, Archive, Source},
+    format,
+    source::{self, Links, MemoryStorage, Pieces},
 };
 use reformis_machine::{
     DiskDevice, Document, Machine, MachineFile, Sign,
@@ -32,10 +33,10 @@ enum Container {
 
 impl Container {
     /// What opens the disks found here.
-    fn opener(&self) -> formats::Opener {
+    fn opener(&self) -> format::Opener {
         match self {
-            Self::Archive(_) => formats::Opener::default(),
-            Self::Folder(_, links, _) => formats::Opener::new(*links),
+            Self::Archive(_) => format::opener(reformis_disk::source::Links::default()),
+            Self::Folder(_, links, _) => format::opener(*links),
         }
     }
 
@@ -45,7 +46,7 @@ impl Container {
         let name = &name.replace('\\', "/");
         match self {
             Self::Archive(archive) => match archive.find(name) {
-                Some(_) => Ok(Some(source::locate_in(archive.storage().clone(), Some(name))?)),
+                Some(_) => Ok(Some(container::locate_in(archive.storage().clone(), Some(name))?)),
                 None => Ok(None),
             },
             Self::Folder(folder, links, budget) => {
@@ -105,7 +106,7 @@ pub(super) fn in_archive(archive: &Archive, path: &Path) -> Result<Option<(Machi
 
 /// The member `name`, which is a machine file or a manifest: what is packed is unpacked into memory.
 fn small(archive: &Archive, name: &str) -> Result<Arc<dyn Storage>> {
-    in_memory(source::locate_in(archive.storage().clone(), Some(name))?)
+    in_memory(container::locate_in(archive.storage().clone(), Some(name))?)
 }
 
 /// A small file; one that is packed is unpacked into memory.
@@ -260,7 +261,7 @@ impl Package<'_> {
         &self,
         device: &DiskDevice,
         document: &Document,
-        opener: &formats::Opener,
+        opener: &format::Opener,
         entry: &impl Fn(&str) -> Option<&'e Entry>,
         has_manifest: bool,
         findings: &mut Vec<Finding>,
@@ -272,7 +273,7 @@ impl Package<'_> {
         let unreadable = |why: String| Finding::DiskUnreadable { disk: device.id.to_string(), why };
         if let Some(path) = self.opening.files.get(&id) {
             // Named by the person, so that it may lie anywhere, and be a device.
-            match source::open(path, &self.opening.budget) {
+            match container::open(path, &self.opening.budget) {
                 Ok(storage) => disk.parts.push(Part::plain(storage, None)),
                 Err(error) => {
                     findings.push(unreadable(error.to_string()));

@@ -10,8 +10,9 @@ use std::{
 use reformis_disk::{
     Storage,
     budget::Budget,
+    container::{self, Stream, packed},
     disk::Extent,
-    source::{self, FileStorage, Identity, Links, Stream, wrapped},
+    source::{FileStorage, Identity, Links},
 };
 use reformis_machine::manifest::{Algorithm, Entry};
 
@@ -49,7 +50,7 @@ pub(crate) struct Unpacked {
 impl Unpacked {
     /// What was inside, called as the stream without the ending that says how it is packed: the name tells raw disks.
     pub(crate) fn storage(&self) -> Result<Arc<dyn Storage>> {
-        self.named(wrapped::inner_name(self.stream.name()))
+        self.named(packed::inner_name(self.stream.name()))
     }
 
     /// What was inside, called as the stream: an archive's members continue its path.
@@ -96,13 +97,14 @@ impl Unpack<'_> {
         let step = Step { action: "unpacking", what: short, number: 1, of: 1 };
         self.context.step(&step, packed.len(), |watch| {
             // What is read is counted, not what is made of it.
-            let silent = reformis_disk::pipeline::Watch { progress: &|_| {}, ..*watch };
+            let silent = reformis_disk::copy::Watch { progress: &|_| {}, ..*watch };
             reading.visit(&mut io::empty(), watch.progress, is_member, &mut |bytes, _| {
                 if !is_member {
-                    return wrapped::spool(bytes, &file, name, &silent);
+                    return packed::spool(bytes, &file, name, &silent);
                 }
                 let mut teeing = Teeing { stream: bytes, hasher: &mut member };
-                let len = wrapped::spool(source::unpacked(&mut teeing, name, packed.budget())?, &file, name, &silent)?;
+                let len =
+                    packed::spool(container::unpacked(&mut teeing, name, packed.budget())?, &file, name, &silent)?;
                 // Bytes behind what is packed inside are the file's too.
                 io::copy(&mut teeing, &mut io::sink()).map_err(reformis_disk::Error::io("unpacking", name, None))?;
                 Ok(len)

@@ -1,0 +1,11 @@
+//! Carrying bytes into results.
+
+mod blocks;
+pub mod output;
+pub mod pipeline;
+pub mod watch;
+pub mod writer;
+
+pub use output::Output;
+pub use watch::Watch;
+pub use writer::{Copied, Encoder, Spot, Writer};

@@ -1,0 +1,323 @@
+//! Carrying bytes: reading, zero detection, digest and writing on all cores, over bounded buffers, in order.
+//!
+//! A disk is cut into blocks of [`crate::digest::BLOCK`]. Workers read, digest and scan blocks side by side; each then
+//! waits for its turn to be *placed* (the writer decides where its bytes go, cheaply and in order, so that a result
+//! does not depend on the number of workers), and stores its bytes side by side with the others again. Memory is one
+//! block a worker.
+
+use crate::to_usize;
+use std::{
+    io::Read,
+    ops::Range,
+    sync::atomic::{AtomicU64, Ordering},
+};
+
+use super::{
+    blocks::{self, Disks, Forward, Piece},
+    watch::Watch,
+    writer::{Copied, Encoder, Spot, Writer},
+};
+
+use crate::{
+    digest::{BlockDigest, ContentDigest, ContentHasher, LateHasher},
+    disk::{Disk, extents},
+    error::{Error, Result},
+    zeros,
+};
+
+/// A part of a block that is to be stored.
+enum Run {
+    /// These bytes of the block, as they are.
+    Plain(Range<usize>),
+    /// The unit there, encoded.
+    Encoded(Range<usize>, Vec<u8>),
+}
+
+impl Run {
+    /// What is stored of it, where `block` is the whole block.
+    #[expect(clippy::indexing_slicing, reason = "the ranges were made from this very block")]
+    fn bytes<'a>(&'a self, block: &'a [u8]) -> &'a [u8] {
+        match self {
+            Self::Plain(range) => &block[range.clone()],
+            Self::Encoded(_, encoded) => encoded,
+        }
+    }
+}
+
+/// What is to be stored of the block `bytes` at `offset`, in pieces of `unit` bytes.
+#[expect(clippy::indexing_slicing, reason = "the ranges were made from this very block")]
+fn runs_of(offset: u64, bytes: &[u8], unit: usize, encoder: Option<&Encoder>) -> Vec<Run> {
+    let runs = zeros::data_runs(bytes, unit).into_iter();
+    let Some(encode) = encoder else { return runs.map(Run::Plain).collect() };
+    runs.flat_map(|run| run.clone().step_by(unit).map(move |start| start..run.end.min(start + unit)))
+        .map(|range| match encode(offset + range.start as u64, &bytes[range.clone()]) {
+            Some(encoded) => Run::Encoded(range, encoded),
+            None => Run::Plain(range),
+        })
+        .collect()
+}
+
+/// Gives the runs of the block at `offset` their places, and returns what is left to be stored: a pipe takes its bytes at
+/// once. Adds to `stored`.
+fn place(
+    writer: &mut dyn Writer,
+    offset: u64,
+    runs: Vec<Run>,
+    bytes: &[u8],
+    stored: &mut u64,
+) -> Result<Vec<(Spot, Run)>> {
+    let mut placed = Vec::with_capacity(runs.len());
+    for run in runs {
+        let len = run.bytes(bytes).len() as u64;
+        *stored += len;
+        let spot = match &run {
+            Run::Plain(range) => writer.place(offset + range.start as u64, len)?,
+            Run::Encoded(range, _) => writer.place_encoded(offset + range.start as u64, range.len() as u64, len)?,
+        };
+        if spot.output.is_pipe() {
+            spot.write(run.bytes(bytes))?;
+        } else {
+            placed.push((spot, run));
+        }
+    }
+    Ok(placed)
+}
+
+/// Stores what was placed.
+fn store(placed: Vec<(Spot, Run)>, bytes: &[u8]) -> Result<()> {
+    placed.iter().try_for_each(|(spot, run)| spot.write(run.bytes(bytes)))
+}
+
+/// Bytes that [`copy`] or [`scan`] will read of `disk`: its blocks that are not known to be zero.
+///
+/// # Errors
+/// Those of [`Disk::extent_at`].
+pub fn work(disk: &dyn Disk) -> Result<u64> {
+    let block = crate::digest::BLOCK;
+    let (mut sum, mut counted) = (0, 0);
+    for extent in extents(disk) {
+        let extent = extent?;
+        if extent.kind == crate::ExtentKind::Data {
+            let start = (extent.start / block * block).max(counted);
+            let end = extent.end().next_multiple_of(block).min(disk.size());
+            sum += end.saturating_sub(start);
+            counted = end.max(counted);
+        }
+    }
+    Ok(sum)
+}
+
+/// A block that was read: its digest, and what is to be stored of it.
+struct Ready {
+    digest: BlockDigest,
+    runs: Vec<Run>,
+}
+
+/// Writes all of `disk` through `writer` and finishes it.
+///
+/// # Errors
+/// Those of the disk and of the writer; [`Error::Changed`] when a source was written meanwhile;
+/// [`Error::Interrupted`].
+pub fn copy(disk: &dyn Disk, writer: &mut dyn Writer, watch: &Watch<'_>) -> Result<Copied> {
+    let unit = writer.unit().min(crate::digest::BLOCK) as usize;
+    let encoder = writer.encoder();
+    let mut hasher = ContentHasher::new(disk.size());
+    let mut stored = 0;
+    blocks::ordered(
+        Disks::new(&[disk]),
+        |piece, buf| disk.read_at(piece.offset, buf),
+        watch,
+        |piece, bytes| {
+            let runs = runs_of(piece.offset, bytes, unit, encoder.as_ref());
+            Ok(Ready { digest: BlockDigest::of(bytes), runs })
+        },
+        |piece, ready: Option<Ready>, bytes| {
+            let Some(ready) = ready else {
+                hasher.push_zeros(piece.len);
+                return Ok(Vec::new());
+            };
+            hasher.push(ready.digest);
+            place(writer, piece.offset, ready.runs, bytes, &mut stored)
+        },
+        store,
+    )?;
+    writer.finish(disk.size())?;
+    disk.check_unchanged()?;
+    Ok(Copied { size: disk.size(), digest: hasher.finish(), stored })
+}
+
+/// How the end of a stream becomes the end of a disk.
+pub type Sizing<'a> = &'a dyn Fn(u64) -> Result<u64>;
+
+/// Writes what `stream` gives, whose length shows only at its end, through `writer`, which was made without a size.
+/// `sizing` turns the length into the size of the disk, which is not smaller; zeros fill it up.
+///
+/// # Errors
+/// [`Error::Damaged`] when the stream ends early or is broken; those of `sizing` and of the writer;
+/// [`Error::Interrupted`].
+pub fn copy_forward(
+    stream: &mut (dyn Read + Send),
+    name: &str,
+    writer: &mut dyn Writer,
+    sizing: Sizing<'_>,
+    watch: &Watch<'_>,
+) -> Result<Copied> {
+    let unit = writer.unit().min(crate::digest::BLOCK) as usize;
+    let encoder = writer.encoder();
+    let (mut hasher, mut stored) = (LateHasher::default(), 0);
+    let at = AtomicU64::new(0);
+    // The last block is cut by the end of the disk, which may lie behind the end of the stream.
+    let mut last = None;
+    blocks::ordered(
+        Forward::new(stream, name, &at),
+        |_, _| Ok(()),
+        watch,
+        |piece, bytes| {
+            let runs = runs_of(piece.offset, bytes, unit, encoder.as_ref());
+            Ok(Ready { digest: BlockDigest::of(bytes), runs })
+        },
+        |piece, ready: Option<Ready>, bytes| {
+            let Some(ready) = ready else { return Ok(Vec::new()) };
+            if piece.len < crate::digest::BLOCK {
+                last = Some(bytes.to_vec());
+            } else {
+                hasher.push(ready.digest);
+            }
+            place(writer, piece.offset, ready.runs, bytes, &mut stored)
+        },
+        store,
+    )?;
+    let size = sizing(at.into_inner())?;
+    let mut rest = size - size.min(hasher.blocks() * crate::digest::BLOCK);
+    if let Some(mut bytes) = last {
+        bytes.resize(rest.min(crate::digest::BLOCK) as usize, 0);
+        hasher.push(BlockDigest::of(&bytes));
+        rest -= bytes.len() as u64;
+    }
+    hasher.push_zeros(rest);
+    writer.finish(size)?;
+    Ok(Copied { size, digest: hasher.finish(size), stored })
+}
+
+/// Reads all of `disk` for its digest alone.
+///
+/// # Errors
+/// Those of the disk; [`Error::Interrupted`].
+pub fn scan(disk: &dyn Disk, watch: &Watch<'_>) -> Result<ContentDigest> {
+    let mut hasher = ContentHasher::new(disk.size());
+    blocks::ordered(
+        Disks::new(&[disk]),
+        |piece, buf| disk.read_at(piece.offset, buf),
+        watch,
+        |_, bytes| Ok(BlockDigest::of(bytes)),
+        |piece: Piece, digest: Option<BlockDigest>, _| {
+            match digest {
+                Some(digest) => hasher.push(digest),
+                None => hasher.push_zeros(piece.len),
+            }
+            Ok(())
+        },
+        |(), _| Ok(()),
+    )?;
+    disk.check_unchanged()?;
+    Ok(hasher.finish())
+}
+
+/// Reads all that `stream`, called `name` in messages, gives, for its length and digest alone.
+///
+/// # Errors
+/// [`Error::Damaged`] when the stream ends early or is broken; [`Error::Interrupted`].
+pub fn scan_forward(stream: &mut (dyn Read + Send), name: &str, watch: &Watch<'_>) -> Result<(u64, ContentDigest)> {
+    let at = AtomicU64::new(0);
+    let mut hasher = LateHasher::default();
+    blocks::ordered(
+        Forward::new(stream, name, &at),
+        |_, _| Ok(()),
+        watch,
+        |_, bytes| Ok(BlockDigest::of(bytes)),
+        |_, digest: Option<BlockDigest>, _| {
+            digest.into_iter().for_each(|digest| hasher.push(digest));
+            Ok(())
+        },
+        |(), _| Ok(()),
+    )?;
+    let size = at.into_inner();
+    Ok((size, hasher.finish(size)))
+}
+
+/// What a comparison found, and the digests of what it read on the way.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Comparison {
+    /// The first byte at which the two differ outside the allowed ranges.
+    pub first_difference: Option<u64>,
+    /// Bytes in blocks that differ, an idea of how much.
+    pub differing: u64,
+    /// Content digest of the first disk.
+    pub left: ContentDigest,
+    /// Content digest of the second disk.
+    pub right: ContentDigest,
+}
+
+/// Compares two disks of one size byte by byte, except in `allowed` (ascending, not overlapping).
+///
+/// # Errors
+/// Those of the disks; [`Error::OutOfRange`] when their sizes differ; [`Error::Interrupted`].
+pub fn compare(left: &dyn Disk, right: &dyn Disk, allowed: &[Range<u64>], watch: &Watch<'_>) -> Result<Comparison> {
+    if left.size() != right.size() {
+        let (offset, size) = (left.size().min(right.size()), left.size().max(right.size()));
+        return Err(Error::OutOfRange { offset, len: size - offset, size: offset });
+    }
+    let differing = AtomicU64::new(0);
+    let mut first_difference = None;
+    let mut hashers = [ContentHasher::new(left.size()), ContentHasher::new(right.size())];
+    blocks::ordered(
+        Disks::new(&[left, right]),
+        |piece, buf| left.read_at(piece.offset, buf),
+        watch,
+        |piece, bytes| {
+            let mut other = vec![0; bytes.len()];
+            right.read_at(piece.offset, &mut other)?;
+            let digests = [BlockDigest::of(bytes), BlockDigest::of(&other)];
+            let difference = if digests[0] == digests[1] {
+                None
+            } else {
+                differing.fetch_add(piece.len, Ordering::Relaxed);
+                difference_outside(piece.offset, bytes, &other, allowed)
+            };
+            Ok((digests, difference))
+        },
+        |piece, compared, _| {
+            match compared {
+                Some((digests, difference)) => {
+                    first_difference = first_difference.or(difference);
+                    for (hasher, digest) in hashers.iter_mut().zip(digests) {
+                        hasher.push(digest);
+                    }
+                }
+                None => hashers.iter_mut().for_each(|hasher| hasher.push_zeros(piece.len)),
+            }
+            Ok(())
+        },
+        |(), _| Ok(()),
+    )?;
+    left.check_unchanged()?;
+    right.check_unchanged()?;
+    let [left, right] = hashers.map(ContentHasher::finish);
+    Ok(Comparison { first_difference, differing: differing.into_inner(), left, right })
+}
+
+/// The first position at which the two blocks, which lie at `start`, differ outside `allowed`.
+#[expect(clippy::indexing_slicing, reason = "the ranges were made from this very block")]
+fn difference_outside(start: u64, left: &[u8], right: &[u8], allowed: &[Range<u64>]) -> Option<u64> {
+    let mut index = 0;
+    while index < left.len() {
+        index += left[index..].iter().zip(&right[index..]).position(|(a, b)| a != b)?;
+        let at = start + index as u64;
+        let next = allowed.partition_point(|range| range.end <= at);
+        match allowed.get(next) {
+            Some(range) if range.start <= at => index = to_usize((range.end - start).min(left.len() as u64)),
+            _ => return Some(at),
+        }
+    }
+    None
+}
