@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use crate::{
     device::{AdapterModel, ControllerKind},
     error::{Error, Result},
-    files::MachineFile,
+    kind::MachineFile,
     model::Firmware,
     suggest::explain,
     typed::Name,

@@ -3,8 +3,6 @@
 //! A stranger may have written that file, and its host does what it says: some settings run programs there, or open files,
 //! devices and sockets. So only what is known to be harmless stays, unless the person knows the file.
 
-use crate::{domain, launch, ovf, vbox, vmx, xml};
-
 /// Which settings stay that the machine does not speak of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Keep {
@@ -46,24 +44,4 @@ impl Rank {
             Self::Unknown
         }
     }
-}
-
-/// The settings in the machine file `text` of `kind` that are not known to be harmless: the names that the file gives them,
-/// in its order, each once.
-pub fn unknown(kind: crate::MachineFile, text: &str) -> Vec<String> {
-    use crate::MachineFile as Kind;
-    let in_xml = |kept: fn(&roxmltree::Document<'_>, Keep) -> xml::write::Kept| {
-        xml::parse(text, "").map(|document| kept(&document, Keep::Harmless).unknown).unwrap_or_default()
-    };
-    let mut names = match kind {
-        Kind::DomainXml => in_xml(domain::kept),
-        Kind::Vbox => in_xml(vbox::kept),
-        Kind::Ovf | Kind::Ova => in_xml(ovf::kept),
-        Kind::Vmx => vmx::unknown(text),
-        Kind::LaunchJson => launch::unknown(text),
-        Kind::StartScript => Vec::new(),
-    };
-    let mut told = std::collections::HashSet::new();
-    names.retain(|name| told.insert(name.clone()));
-    names
 }

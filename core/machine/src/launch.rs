@@ -6,7 +6,7 @@ use serde_json::{Map, Value};
 use crate::{
     earlier::{Earlier, Keep},
     error::{Error, Result},
-    files::LandedDisk,
+    landed::LandedDisk,
     limits,
     model::Machine,
 };

@@ -17,10 +17,13 @@
 
 pub mod destination;
 mod device;
+mod difference;
 pub mod domain;
 mod earlier;
 mod error;
 mod files;
+mod kind;
+mod landed;
 pub mod launch;
 mod limits;
 pub mod manifest;
@@ -39,12 +42,16 @@ mod xml;
 
 pub use destination::Destination;
 pub use device::{Adapter, AdapterModel, ControllerKind, DiskDevice, Leftover, Removable, RemovableKind, Tpm};
-pub use earlier::{Earlier, Keep, unknown};
+pub use difference::{Difference, Lost, differences, lost};
+pub use earlier::{Earlier, Keep};
 pub use error::{Error, Result};
-pub use files::{Difference, Document, LandedDisk, Lost, MachineFile, differences, lost, read};
+pub use files::{Document, read, unknown};
+pub use kind::MachineFile;
+pub use landed::LandedDisk;
 pub use memory::{json_memory, memory};
-pub use model::{Clock, Cpu, Firmware, Machine, Sign, System};
+pub use model::{Clock, Cpu, Firmware, Machine, Sign};
 pub use site::Site;
 pub use suggest::explain;
+pub use systems::System;
 pub use typed::{Mac, Name};
 pub use uuid::Uuid;

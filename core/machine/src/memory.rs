@@ -1,6 +1,6 @@
 //! How much memory reading a machine file takes at the most, told before it is read: a caller holds it against its budget.
 
-use crate::files::MachineFile;
+use crate::kind::MachineFile;
 
 /// A node and an attribute of an XML document, which the parser makes room for wherever a `<` or a `=` stands.
 const NODE: u64 = 96;

@@ -7,7 +7,7 @@ use uuid::Uuid;
 
 use crate::{
     device::{Adapter, ControllerKind, DiskDevice, Leftover, Removable, Tpm},
-    systems,
+    systems::System,
     typed::Name,
 };
 
@@ -191,35 +191,4 @@ pub enum Clock {
     Utc,
     /// The host's local time.
     Local,
-}
-
-/// The kind of system inside, as CIM's `OSType` numbers it (DMTF CIM schema, `CIM_OperatingSystem.OSType`).
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct System {
-    /// The number.
-    pub cim_os_type: u16,
-    /// The source's own word for it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub description: Option<String>,
-}
-
-impl System {
-    /// Whether a system of this kind keeps the machine's clock in local time.
-    pub fn keeps_local_time(&self) -> bool {
-        systems::keeps_local_time(self.cim_os_type)
-    }
-
-    /// Whether a system of this kind is older than PCI Express.
-    pub fn predates_pcie(&self) -> bool {
-        systems::predates_pcie(self.cim_os_type)
-    }
-}
-
-impl fmt::Display for System {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match &self.description {
-            Some(description) => f.write_str(description),
-            None => write!(f, "CIM OS type {}", self.cim_os_type),
-        }
-    }
 }

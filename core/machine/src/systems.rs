@@ -1,9 +1,40 @@
 //! Kinds of system: the numbers of DMTF's CIM schema (`CIM_OperatingSystem.OSType`), what follows from them, and the
 //! words that machine files have for them.
 
-use std::ops::RangeInclusive;
+use std::{fmt, ops::RangeInclusive};
 
-use crate::model::System;
+use serde::{Deserialize, Serialize};
+
+/// The kind of system inside, as CIM's `OSType` numbers it (DMTF CIM schema, `CIM_OperatingSystem.OSType`).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct System {
+    /// The number.
+    pub cim_os_type: u16,
+    /// The source's own word for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub description: Option<String>,
+}
+
+impl System {
+    /// Whether a system of this kind keeps the machine's clock in local time.
+    pub fn keeps_local_time(&self) -> bool {
+        keeps_local_time(self.cim_os_type)
+    }
+
+    /// Whether a system of this kind is older than PCI Express.
+    pub fn predates_pcie(&self) -> bool {
+        predates_pcie(self.cim_os_type)
+    }
+}
+
+impl fmt::Display for System {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.description {
+            Some(description) => f.write_str(description),
+            None => write!(f, "CIM OS type {}", self.cim_os_type),
+        }
+    }
+}
 
 /// Systems of the DOS and NT families.
 const LOCAL_TIME: [RangeInclusive<u16>; 8] =

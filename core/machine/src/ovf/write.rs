@@ -7,8 +7,9 @@ use roxmltree::{Document, Node};
 use super::item::resource;
 use crate::{
     device::{Adapter, AdapterModel, ControllerKind, RemovableKind},
+    difference::Lost,
     earlier::{Earlier, Keep, Rank},
-    files::{LandedDisk, Lost},
+    landed::LandedDisk,
     model::{Firmware, Machine},
     systems::Vocabulary,
     xml::{

@@ -9,7 +9,7 @@ use super::NAMESPACE;
 use crate::{
     device::{Adapter, AdapterModel, ControllerKind, DiskDevice, RemovableKind, Tpm},
     earlier::{Earlier, Keep, Rank},
-    files::LandedDisk,
+    landed::LandedDisk,
     model::{Clock, Firmware, Machine},
     systems::Vocabulary,
     typed::Mac,
