@@ -1,7 +1,7 @@
 //! Writes the man pages from the definition of the command line: `cargo run -p reformis --example make-man -- FOLDER`.
 
-#[path = "../src/args.rs"]
-#[allow(dead_code, reason = "what was typed is not read here")]
+#[path = "../src/args/mod.rs"]
+#[allow(dead_code, unused_imports, reason = "what was typed is not read here")]
 mod args;
 
 use std::path::PathBuf;

@@ -5,7 +5,7 @@ use std::fmt::Write;
 use reformis_disk::text::printable;
 use reformis_guest::{Done, State};
 use reformis_move::{
-    inside::Chain,
+    record::Chain,
     verdict::{Boots, Verdict},
 };
 

@@ -258,7 +258,7 @@ fn main() {
         }
     }
 
-    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../core/machine/tests/samples");
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../core/machine/tests/machine/samples");
     for entry in fs::read_dir(folder).expect("samples").flatten() {
         let path = entry.path();
         let target = match path.extension().and_then(|e| e.to_str()) {
@@ -295,7 +295,7 @@ fn main() {
     }
     put("receipt", "receipt.json", include_bytes!("receipt.json"));
     put("guest", "lvm", &with_lvm().expect("a physical volume in memory"));
-    let sample = include_str!("../../core/machine/tests/samples/buoycam-efi.ovf");
+    let sample = include_str!("../../core/machine/tests/machine/samples/buoycam-efi.ovf");
     let files: [(&str, &[u8]); 2] = [("a.ovf", sample.as_bytes()), ("a", &[7; 700])];
     let mut last = Vec::new();
     for (index, kind) in [ManifestKind::Sha1, ManifestKind::Sha256, ManifestKind::Sha512].into_iter().enumerate() {

@@ -9,8 +9,8 @@ use anyhow::{Context, Result};
 use reformis_disk::source::{Access, Links};
 use reformis_machine::Site;
 use reformis_move::{
-    brief, carry,
-    draft::{self, Order},
+    brief, carry, draft,
+    prepare::{self, Order},
     prove, staging, survey,
 };
 
@@ -117,7 +117,7 @@ fn ledger(folder: &Path, session: &Session) -> Result<bool> {
     draft_command::save(&brief, &brief::write(&draft.brief, &draft.notes), true)?;
     show(session, &draft_command::show(&draft, Some(&brief)))?;
     step(session, "The brief may be changed now, in any editor; here it goes as it is.", &["carry", &words[2]])?;
-    let receipt = carry(draft::read_brief(&brief)?, session)?;
+    let receipt = carry(prepare::read_brief(&brief)?, session)?;
     prove("And is it the same?", &receipt, session)
 }
 

@@ -6,8 +6,9 @@ use anyhow::{Context, Result};
 use clap::error::ErrorKind;
 use reformis_machine::{Site, site};
 use reformis_move::{
-    brief::{FirmwareKind, Mac, NewGuest, propose::Choices},
-    draft::{self, Order},
+    brief::{FirmwareKind, Mac, NewGuest},
+    prepare::{self, Order},
+    propose::Choices,
 };
 
 use crate::{
@@ -25,7 +26,7 @@ pub(super) fn order(args: &MoveArgs, into: Option<&str>) -> Result<Order> {
                 "the brief has all of that: change it there, or name the target instead of the brief",
             );
         }
-        return Ok(draft::read_brief(&args.target)?);
+        return Ok(prepare::read_brief(&args.target)?);
     }
     let Some(destination) = args.dest.clone() else {
         wrong_usage(ErrorKind::MissingRequiredArgument, "a target needs --dest NAME; `reformis dests` lists them");

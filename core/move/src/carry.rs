@@ -1,7 +1,7 @@
 //! The move: every disk streamed once into its place, the machine file and the receipt beside it.
 
 use std::{
-    path::{Path, PathBuf},
+    path::PathBuf,
     sync::{
         Arc,
         atomic::{AtomicBool, Ordering},
@@ -11,24 +11,28 @@ use std::{
 use jiff::Timestamp;
 use reformis_disk::{
     Facts,
-    budget::Budget,
-    container::{self, Source},
     copy::{pipeline, watch::Watch},
     disk::GrownDisk,
     overlay::{Edit, Overlay},
-    source::{self, Access, Links},
+    source::{Access, Links},
 };
 use reformis_machine::{Earlier, LandedDisk, Machine, MachineFile, Site};
 
 use crate::{
     TOOL, checksum,
-    draft::{self, Order, Prepared},
     error::{Error, Result},
     finding::{Finding, Severity},
-    landing::{self, ArchiveFile, Holder, Written},
+    landing::{
+        archive::ArchiveFile,
+        facts::{self, empty},
+        files,
+        holder::{Holder, Written},
+    },
     observer::{Context, Step},
     plan::{Plan, PlannedDisk},
-    receipt::{self, DiskFacts, DiskRecord, FileDigest, LandedFile, MachineRecord, Receipt, SourceFile},
+    prepare::{self, Order, Prepared},
+    receipt::{self, DiskFacts, DiskRecord, LandedFile, MachineRecord, Receipt},
+    record::{FileDigest, SourceFile},
     staging::{StagedFolder, write_into},
     target::{self, TargetDisk},
 };
@@ -68,7 +72,7 @@ pub struct Landing {
 /// Otherwise those of reading and writing; nothing half-made stays.
 pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     let started = Timestamp::now();
-    let prepared = draft::prepare(&options.order, &options.site, options.links, context)?;
+    let prepared = prepare::prepare(&options.order, &options.site, options.links, context)?;
     let (plan, mut findings) = accepted(&prepared, &options.accept)?;
     let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME)?;
     if staged.had_stale() {
@@ -142,7 +146,7 @@ struct Carried {
 
 impl Move<'_> {
     fn make(&mut self) -> Result<(Vec<DiskRecord>, MachineRecord)> {
-        let machine = landing::with_files(self.plan);
+        let machine = files::with_files(self.plan);
         let mut holder = self.holder(&machine)?;
         let mut carried = Vec::new();
         for (index, planned) in self.plan.disks.iter().enumerate() {
@@ -199,13 +203,13 @@ impl Move<'_> {
         // As long as it can get: every number with all its digits.
         let most = |planned: &PlannedDisk| LandedDisk { file_size: u64::MAX, used: u64::MAX, ..empty(planned) };
         let landed: Vec<LandedDisk> = self.plan.disks.iter().map(most).collect();
-        let files = landing::machine_files(machine, kind, &landed, &self.prepared.destination, self.earlier())?;
+        let files = files::machine_files(machine, kind, &landed, &self.prepared.destination, self.earlier())?;
         let descriptor = files.files.first().map_or(0, |(_, bytes)| bytes.len() as u64);
         let digest = "0".repeat(64);
         let names =
             std::iter::once(format!("{}.ovf", machine.name)).chain(self.plan.disks.iter().map(|d| d.file.clone()));
         let lines: Vec<_> = names.map(|name| (name, digest.clone())).collect();
-        let manifest = landing::manifest(&lines).len() as u64;
+        let manifest = files::manifest(&lines).len() as u64;
         Ok(Holder::Archive(ArchiveFile::create(
             self.staged.inside(),
             &self.archive_name(),
@@ -270,7 +274,7 @@ impl Move<'_> {
 
     /// What the finished file of a disk says of itself.
     fn facts(&self, planned: &PlannedDisk, carried: &Carried) -> Result<Facts> {
-        landing::facts_of(self.staged.inside(), &self.result(planned), planned, &carried.written.copied)
+        facts::facts_of(self.staged.inside(), &self.result(planned), planned, &carried.written.copied)
     }
 
     /// Writes the machine file, what belongs to it, and the manifest.
@@ -286,7 +290,7 @@ impl Move<'_> {
         archive: Option<ArchiveFile>,
     ) -> Result<MachineRecord> {
         let kind = self.plan.machine_file;
-        let mut made = landing::machine_files(machine, kind, landed, &self.prepared.destination, self.earlier())?;
+        let mut made = files::machine_files(machine, kind, landed, &self.prepared.destination, self.earlier())?;
         let mut also = Vec::new();
         let digests = |first: &(String, Vec<u8>)| -> Vec<(String, String)> {
             use sha2::Digest as _;
@@ -300,7 +304,7 @@ impl Move<'_> {
             Some(archive) => {
                 let (name, bytes) = made.files.swap_remove(0);
                 let descriptor = (name, archive.filled(bytes));
-                let lines = landing::manifest(&digests(&descriptor));
+                let lines = files::manifest(&digests(&descriptor));
                 archive.finish((&descriptor.0, &descriptor.1), (&manifest, lines.as_bytes()))?;
                 let file = format!("{}/{manifest}", self.archive_name());
                 also.push(LandedFile { file, digest: FileDigest::blake3(lines.as_bytes()) });
@@ -311,7 +315,7 @@ impl Move<'_> {
             }
             None => {
                 if kind == MachineFile::Ovf {
-                    let lines = landing::manifest(&digests(&made.files[0]));
+                    let lines = files::manifest(&digests(&made.files[0]));
                     made.files.push((manifest, lines.into_bytes()));
                 }
                 for (name, bytes) in &made.files {
@@ -322,7 +326,7 @@ impl Move<'_> {
             }
         };
         if let Some((file, storage)) = &self.plan.nvram {
-            let bytes = landing::write_nvram(self.staged.inside(), file, storage.as_ref())?;
+            let bytes = files::write_nvram(self.staged.inside(), file, storage.as_ref())?;
             also.push(LandedFile { file: file.clone(), digest: FileDigest::blake3(&bytes) });
         }
         Ok(MachineRecord {
@@ -368,17 +372,6 @@ fn landed_disk(planned: &PlannedDisk, carried: &Carried, facts: Option<&Facts>) 
     }
 }
 
-/// What is known of a disk's file before it is written.
-pub(crate) fn empty(planned: &PlannedDisk) -> LandedDisk {
-    LandedDisk {
-        format: planned.shape.format.to_string(),
-        layout: planned.shape.layout.name().to_string(),
-        compression: planned.wrapping.map(|kind| kind.name().to_string()),
-        size: planned.size,
-        ..LandedDisk::default()
-    }
-}
-
 /// Digests the files that hold a disk, each against its line of the manifest, and those of the disks below it.
 fn digest_parts(disk: &TargetDisk, stop: &(dyn Fn() -> bool + Sync)) -> Result<Vec<SourceFile>> {
     let digest = |part: &target::Part| {
@@ -394,16 +387,4 @@ fn digest_parts(disk: &TargetDisk, stop: &(dyn Fn() -> bool + Sync)) -> Result<V
         Ok(target::source_file(file.as_ref(), Some(digest)))
     });
     disk.parts.iter().map(digest).chain(below).collect()
-}
-
-/// Opens a result below `folder`, whose name may continue into an archive there.
-pub(crate) fn open_result(folder: &Path, result: &str, links: Links, budget: &Arc<Budget>) -> Result<Source> {
-    let open =
-        |name: &str| -> Result<_> { Ok(Arc::new(source::open_link(folder, "the receipt", name, links, budget)?)) };
-    if let Some((archive, member)) = result.split_once('/').filter(|(archive, _)| !archive.is_empty())
-        && folder.join(archive).is_file()
-    {
-        return Ok(container::locate_in(open(archive)?, Some(member))?);
-    }
-    Ok(Source::Storage(open(result)?))
 }

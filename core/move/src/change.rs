@@ -14,9 +14,10 @@ use crate::{
     brief::{FirmwareKind, NewGuest},
     error::{Error, Result},
     finding::{Finding, Severity},
-    inside::{self, GuestRecord, Inside},
+    inside::{self, Inside},
     observer::Context,
     recast::{self, Edited, Recast},
+    record::GuestRecord,
 };
 
 /// Files below a folder that is put into a guest.

@@ -13,7 +13,7 @@ use sha2::Digest as _;
 
 use crate::{
     error::{Error, Result},
-    receipt::FileDigest,
+    record::FileDigest,
 };
 
 const PIECE: u64 = 1 << 20;

@@ -5,19 +5,20 @@ use std::{collections::BTreeMap, path::Path, sync::Arc};
 use jiff::Timestamp;
 use reformis_disk::{Disk, overlay::Overlay};
 use reformis_guest::{
-    AdapterPlace, DiskPlace, Done, Evidence, Found, Guest, Hardware, Link, Need, OtherPlace, Refit, Remark, State,
-    Summary, Wishes, edit,
+    AdapterPlace, DiskPlace, Evidence, Found, Guest, Hardware, Link, Need, OtherPlace, Refit, Remark, State, Summary,
+    Wishes, edit,
 };
 use reformis_machine::{
     Adapter, AdapterModel, ControllerKind, Destination, Firmware, Mac, Machine, destination::Needs,
 };
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 use crate::{
     brief::{Brief, NewGuest},
     error::{Error, Result},
     finding::Finding,
     observer::Context,
+    record::{Chain, GuestRecord},
     target::Target,
     verdict::Verdict,
 };
@@ -27,30 +28,6 @@ const MAX_SCRIPT: u64 = 16 << 20;
 
 /// What guests need for devices, by their words.
 type Table = BTreeMap<String, Needs>;
-
-/// A system and its chain.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Chain {
-    /// What the system says it is.
-    pub system: String,
-    /// The links, in order.
-    pub links: Vec<Evidence>,
-}
-
-/// What was found and done inside.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct GuestRecord {
-    /// The chain of each system at the destination.
-    pub evidence: Vec<Chain>,
-    /// The edits that changed something; their ranges are with the disks.
-    pub edits: Vec<Done>,
-}
-
-impl GuestRecord {
-    pub(crate) fn chains(evidence: Vec<(String, Vec<Evidence>)>) -> Vec<Chain> {
-        evidence.into_iter().map(|(system, links)| Chain { system, links }).collect()
-    }
-}
 
 /// A guest that was made ready.
 #[derive(Default)]

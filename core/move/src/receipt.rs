@@ -3,19 +3,14 @@
 use std::{path::Path, sync::Arc};
 
 use jiff::Timestamp;
-use reformis_disk::{
-    Facts, Storage,
-    budget::Budget,
-    overlay::Edit,
-    source::{Access, FileStorage},
-};
+use reformis_disk::{Facts, Storage, budget::Budget, overlay::Edit, source::FileStorage};
 use reformis_machine::{Lost, Machine};
 use serde::{Deserialize, Serialize};
 
 use crate::{
     error::{Error, Result},
     finding::FindingRecord,
-    inside::GuestRecord,
+    record::{FileDigest, GuestRecord, SourceFile},
     verdict::Verdict,
 };
 
@@ -72,40 +67,6 @@ pub struct Receipt {
     pub guest: Option<GuestRecord>,
     /// What the person should know.
     pub findings: Vec<FindingRecord>,
-}
-
-/// A file that was read.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct SourceFile {
-    /// Absolute path; a member of an archive continues the archive's.
-    pub path: String,
-    /// Length in bytes.
-    pub size: u64,
-    /// Time of the last change of the file, or of the archive that holds it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub modified: Option<Timestamp>,
-    /// Digest of its bytes; an archive has none of its own, its members have.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub digest: Option<FileDigest>,
-    /// Who may read and write the file; for the modes of what is made of it, and not recorded.
-    #[serde(skip)]
-    pub(crate) access: Option<Access>,
-}
-
-/// A digest of a file's bytes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct FileDigest {
-    /// `sha1`, `sha256`, `sha512` or `blake3`; `content` is the content digest over the file's bytes.
-    pub algorithm: String,
-    /// Hexadecimal digits.
-    pub value: String,
-}
-
-impl FileDigest {
-    /// The BLAKE3 digest of `bytes`.
-    pub(crate) fn blake3(bytes: &[u8]) -> Self {
-        Self { algorithm: "blake3".into(), value: blake3::hash(bytes).to_string() }
-    }
 }
 
 /// A disk of the move.

@@ -5,7 +5,7 @@ use std::fmt;
 use reformis_guest::{Evidence, Link, State};
 use serde::{Deserialize, Serialize};
 
-use crate::inside::Chain;
+use crate::record::Chain;
 
 /// Whether a guest will boot.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]

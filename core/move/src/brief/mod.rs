@@ -1,6 +1,5 @@
 //! The brief: one move as a person reads and changes it before it is made. TOML.
 
-pub mod propose;
 mod text;
 
 use reformis_disk::{ByteSize, Shape};

@@ -1,5 +1,6 @@
 //! What a person should know: each kind once. What is said of it stands in `words.rs`.
 
+mod remedy;
 mod words;
 
 use reformis_disk::{Facts, Trouble};
@@ -160,13 +161,13 @@ impl Finding {
 
     /// What the person can do.
     pub fn remedy(&self) -> &'static str {
-        self.words().remedy
+        self.remedy_words()
     }
 
     /// As a record for JSON.
     pub fn record(&self) -> FindingRecord {
-        let words::Words { severity, code, sentence, remedy } = self.words();
-        FindingRecord { severity, code: code.into(), sentence, remedy: remedy.into() }
+        let words::Words { severity, code, sentence } = self.words();
+        FindingRecord { severity, code: code.into(), sentence, remedy: self.remedy_words().into() }
     }
 }
 

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use reformis_disk::{Format, Layout, Shape, container::packed::Wrapping, format};
 
-use super::{PlannedDisk, Settler};
+use super::{PlannedDisk, settle::Settler};
 use crate::{brief::NewDisk, finding::Finding, target::TargetDisk};
 
 impl Settler<'_> {

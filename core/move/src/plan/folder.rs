@@ -5,7 +5,7 @@ use std::{path::Path, sync::Arc};
 use reformis_disk::{Layout, budget::Budget};
 use reformis_machine::Mac;
 
-use super::{Plan, Settler};
+use super::{Plan, settle::Settler};
 use crate::{finding::Finding, receipt::Receipt};
 
 impl Settler<'_> {

@@ -8,11 +8,12 @@ use reformis_machine::{Difference, Machine, MachineFile};
 use serde::Serialize;
 
 use crate::{
-    carry,
     checksum::Hasher,
     error::{Error, Result},
+    landing,
     observer::Context,
-    receipt::{FileDigest, LandedFile, MachineRecord},
+    receipt::{LandedFile, MachineRecord},
+    record::FileDigest,
     target,
 };
 
@@ -52,7 +53,7 @@ fn prove_file(
     let file = folder.join(&landed.file).to_string_lossy().into_owned();
     let differs =
         |reason: String, settings| FileProof { file: file.clone(), holds: false, reason: Some(reason), settings };
-    let storage = match carry::open_result(folder, &landed.file, Links::OwnFolder, context.budget)
+    let storage = match landing::facts::open_result(folder, &landed.file, Links::OwnFolder, context.budget)
         .and_then(|s| Ok(s.random_access()?))
     {
         Ok(storage) => storage,

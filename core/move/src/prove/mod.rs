@@ -23,9 +23,10 @@ use serde::Serialize;
 use crate::{
     error::{Error, Result},
     finding::Finding,
-    inside::{self, Chain},
+    inside,
     observer::{Context, Step},
     receipt::{DiskRecord, Kind, Receipt},
+    record::Chain,
     target::Unpack,
 };
 
@@ -116,7 +117,8 @@ pub fn prove_receipt(path: &Path, options: Options, context: &Context<'_>) -> Re
             let what = "its result went into a pipe, and is not here to be proved".into();
             return Err(Error::Receipt { path: path.to_string_lossy().into(), what });
         }
-        let source = crate::carry::open_result(folder, &record.result, results, context.budget)?.unwrapped()?;
+        let source =
+            crate::landing::facts::open_result(folder, &record.result, results, context.budget)?.unwrapped()?;
         let from_pipe = receipt.kind == Kind::Recast && record.source.is_empty();
         let proof = match source {
             Source::Storage(storage) if !from_pipe => {
@@ -143,7 +145,7 @@ fn walk(receipt: &Receipt, folder: &Path, context: &Context<'_>) -> Vec<Chain> {
         return Vec::new();
     };
     let open = |record: &DiskRecord| -> Option<Arc<dyn Disk>> {
-        match crate::carry::open_result(folder, &record.result, Links::OwnFolder, context.budget)
+        match crate::landing::facts::open_result(folder, &record.result, Links::OwnFolder, context.budget)
             .ok()?
             .unwrapped()
             .ok()?

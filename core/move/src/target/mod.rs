@@ -27,7 +27,7 @@ use unpack::Unpacked;
 use crate::{
     error::{Error, Result},
     finding::Finding,
-    receipt::{FileDigest, SourceFile},
+    record::{FileDigest, SourceFile},
 };
 
 /// The largest machine file or manifest that is read whole.

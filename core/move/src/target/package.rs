@@ -22,7 +22,7 @@ use crate::{
     checksum::Hasher,
     error::{Error, Result},
     finding::{self, Finding},
-    receipt::{FileDigest, SourceFile},
+    record::{FileDigest, SourceFile},
 };
 
 /// Where the files that a machine file names are found.

@@ -22,7 +22,7 @@ use crate::{
     error::{Error, Result},
     finding::Finding,
     observer::{Context, Step},
-    receipt::FileDigest,
+    record::FileDigest,
 };
 
 /// Bytes between two that are read one after the other, up to which a digest is taken of those between too.

@@ -1,7 +1,5 @@
 //! Descriptors as hosts of different makers and years write them (made up here), and descriptors that lie.
 
-#![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
-
 use reformis_machine::{
     AdapterModel, Clock, ControllerKind, Cpu, Firmware, Mac, Machine, RemovableKind,
     ovf::{self, Package},

@@ -1,23 +1,26 @@
 //! The brief that is proposed for a target and a destination.
 
-use reformis_disk::Shape;
-use reformis_guest::{Family, Look};
+mod before;
+mod names;
+
+pub(crate) use before::machine_before;
+pub(crate) use names::{is_allowed, landing_name};
+
+use reformis_disk::{ByteSize, Shape};
+use reformis_guest::Look;
 use reformis_machine::{
-    AdapterModel, ControllerKind, Destination, DiskDevice, Firmware, Machine, MachineFile, Name, RemovableKind, Site,
-    System, Tpm,
+    AdapterModel, ControllerKind, Destination, Firmware, Machine, MachineFile, Name, RemovableKind, Site, Tpm,
     destination::{Controller, DiskShape, Lacking},
 };
 
-use super::{Brief, FirmwareKind, Journey, Mac, NewAdapter, NewDisk, NewDrive, NewGuest, NewMachine, Notes, Size};
+use crate::brief::{
+    Brief, FirmwareKind, Journey, Mac, NewAdapter, NewDisk, NewDrive, NewGuest, NewMachine, Notes, Size,
+};
 use crate::{
     error::{Error, Result},
     finding::Finding,
     target::{Described, Target},
 };
-
-/// Memory and processors of a machine of which only a disk is known.
-const GUESSED_MEMORY: u64 = 2 << 30;
-const GUESSED_CORES: u32 = 2;
 
 /// What the person chose; what is not chosen is proposed.
 #[derive(Debug, Clone, Default)]
@@ -57,61 +60,6 @@ pub struct Proposal {
     pub findings: Vec<Finding>,
 }
 
-/// The machine of `target`: as its file describes it or, where there is only a disk, what the disk tells.
-pub(crate) fn machine_before(target: &Target, boot: Option<&Look>) -> Machine {
-    match &target.described {
-        Some(described) => described.machine.clone(),
-        None => guessed(target, boot),
-    }
-}
-
-#[expect(clippy::cast_possible_truncation, reason = "a machine has at most some hundred disks")]
-fn guessed(target: &Target, boot: Option<&Look>) -> Machine {
-    let stem = std::path::Path::new(&target.name).file_stem().unwrap_or_default().to_string_lossy().into_owned();
-    let mut machine = Machine::new(stem);
-    machine.memory = GUESSED_MEMORY;
-    machine.cpu.cores = GUESSED_CORES;
-    if boot.is_some_and(|look| look.boots_uefi() && !look.boots_bios()) {
-        machine.firmware = Firmware::Uefi { secure_boot: false };
-    }
-    machine.system = boot.and_then(Look::family).map(|family| {
-        let (cim_os_type, word) = match family {
-            Family::Linux => (101, "Linux, 64 bits"),
-            Family::Nt => (116, "NT family, 64 bits"),
-            Family::Bsd => (78, "BSD family, 64 bits"),
-        };
-        System { cim_os_type, description: Some(word.into()) }
-    });
-    if machine.system.as_ref().is_some_and(System::keeps_local_time) {
-        machine.clock = reformis_machine::Clock::Local;
-    }
-    machine.disks = target
-        .disks
-        .iter()
-        .enumerate()
-        .map(|(slot, disk)| DiskDevice {
-            id: Name::cleaned(&disk.id, "disk"),
-            files: Vec::new(),
-            compression: None,
-            format: None,
-            capacity: Some(disk.size),
-            controller: ControllerKind::Unknown,
-            bus: 0,
-            slot: slot as u32,
-            boot: (slot == 0).then_some(1),
-        })
-        .collect();
-    // A server without an adapter is of no use; one that is not wanted is soon removed.
-    machine.adapters = vec![reformis_machine::Adapter {
-        name: Name::cleaned("adapter", ""),
-        model: AdapterModel::Unknown,
-        mac: None,
-        network: None,
-        connected: true,
-    }];
-    machine
-}
-
 /// Proposes how `target` lands on `destination`. `into` is the folder for the landing, `boot` what was seen on the disk
 /// that boots.
 ///
@@ -131,7 +79,7 @@ pub fn propose(
         let file =
             disk.parts.first().map(|part| part.storage.name().rsplit('/').next().unwrap_or_default().to_string());
         let file = file.unwrap_or_else(|| "starts empty".into());
-        maker.note(format!("disks.{index}.source"), format!("{file}, {}", crate::plan::shown(disk.size)));
+        maker.note(format!("disks.{index}.source"), format!("{file}, {}", ByteSize(disk.size)));
     }
     let (machine_file, shape) = maker.machine_file_and_shape()?;
     let machine = maker.machine(&before, target.described.as_ref(), boot);
@@ -442,54 +390,4 @@ impl Maker<'_> {
 
 fn before_named(name: &str) -> Option<String> {
     Some(name.to_string()).filter(|name| !name.is_empty())
-}
-
-/// A name that the destination and every file system take: the destination's characters, starting with a letter or digit.
-pub(crate) fn landing_name(name: &str, destination: &Destination) -> String {
-    let rules = &destination.rules;
-    let mut plain = String::new();
-    for c in name.chars() {
-        let lower = c.to_ascii_lowercase();
-        let c = [c, lower].into_iter().find(|c| rules.allows(*c)).unwrap_or('-');
-        if !(c == '-' && plain.ends_with('-')) {
-            plain.push(c);
-        }
-    }
-    let longest = rules.longest_name.unwrap_or(60).min(60) as usize;
-    let plain: String = plain.trim_start_matches(['-', '.', '_']).chars().take(longest).collect();
-    let plain = plain.trim_end_matches(['-', '.', '_']);
-    if plain.is_empty() { "machine".into() } else { plain.to_string() }
-}
-
-/// Whether `name` is one that [`landing_name`] leaves as it is.
-pub(crate) fn is_allowed(name: &str, destination: &Destination) -> bool {
-    landing_name(name, destination) == name
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn names_become_plain_and_stay_inside_the_folder() {
-        let site = Site::default();
-        let (host, cloud) = (site.destination("virtio-host").unwrap(), site.destination("virtio-cloud").unwrap());
-        for (name, plain, strict) in [
-            ("tidelog", "tidelog", "tidelog"),
-            ("Tide Log (old)", "Tide-Log-old", "tide-log-old"),
-            ("../../etc/passwd", "etc-passwd", "etc-passwd"),
-            (".hidden", "hidden", "hidden"),
-            ("-rf", "rf", "rf"),
-            ("潮位", "machine", "machine"),
-            ("", "machine", "machine"),
-            ("a\n\u{1b}[2Jb", "a-2Jb", "a-2jb"),
-            ("web.saltmarsh_1", "web.saltmarsh_1", "web-saltmarsh-1"),
-        ] {
-            assert_eq!(landing_name(name, &host), plain, "{name:?}");
-            assert_eq!(landing_name(name, &cloud), strict, "{name:?}");
-            assert!(is_allowed(plain, &host) && is_allowed(strict, &cloud));
-        }
-        assert_eq!(landing_name(&"x".repeat(500), &host).len(), 60);
-        assert!(!is_allowed("Tide", &cloud) && is_allowed("Tide", &host));
-    }
 }

@@ -1,7 +1,5 @@
 //! Domains for every firmware, controller and adapter that a virtio host has, judged by libvirt itself.
 
-#![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
-
 use std::{io::Write, process::Command};
 
 use reformis_standin::emulator::Emulator;

@@ -1,64 +1,10 @@
-//! The proposal for a move: a brief, what it changes, and what there is to say about it. Nothing is written.
+//! What is before and what will be, line by line.
 
-use std::path::{Path, PathBuf};
-
-use reformis_disk::source::Links;
-use reformis_guest::Look;
-use reformis_machine::{Destination, Mac, Machine, Name, RemovableKind, Site};
+use reformis_disk::ByteSize;
+use reformis_machine::{Mac, Machine, Name, RemovableKind};
 use serde::Serialize;
 
-use crate::{
-    brief::{
-        Brief, Notes,
-        propose::{self, Choices, Proposal},
-    },
-    error::{Error, Result},
-    finding::Finding,
-    inside::{self, GuestRecord, Inside},
-    observer::Context,
-    plan::{self, Plan, shown},
-    target::{self, Opening, Pick, Target, Unpack},
-    verdict::Verdict,
-};
-
-/// What to move, and how.
-#[derive(Debug, Clone)]
-pub enum Order {
-    /// A target, whose brief is made here.
-    Target {
-        /// A machine file, an archive, a folder that holds one, or a disk.
-        path: PathBuf,
-        /// Which machine, where there are several.
-        machine: Option<String>,
-        /// What the guest will find.
-        destination: String,
-        /// The folder in which the landing is made.
-        into: PathBuf,
-        /// What the person chose already; on the heap, since it is much larger than the other kind.
-        choices: Box<Choices>,
-    },
-    /// A brief, and the folder from which its paths start.
-    Brief(Box<Brief>, PathBuf),
-}
-
-/// A proposal, before anything is written.
-#[derive(Debug, Clone, Serialize)]
-pub struct Draft {
-    /// The brief.
-    pub brief: Brief,
-    /// Where its values come from, by their paths in the brief.
-    pub notes: Notes,
-    /// The machine as it is now.
-    pub before: Machine,
-    /// What is before and what will be, line by line.
-    pub summary: Vec<Row>,
-    /// Whether the guest will boot there; `None` where the move cannot be planned.
-    pub verdict: Option<Verdict>,
-    /// What is inside the guest, and what is changed there.
-    pub guest: GuestRecord,
-    /// What the person should know.
-    pub findings: Vec<Finding>,
-}
+use crate::prepare::Prepared;
 
 /// A line of the summary.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -73,107 +19,8 @@ pub struct Row {
     pub after: String,
 }
 
-/// Everything that is known before the first byte is written.
-pub(crate) struct Prepared {
-    pub(crate) target: Target,
-    pub(crate) destination: Destination,
-    pub(crate) brief: Brief,
-    pub(crate) notes: Notes,
-    pub(crate) plan: Option<Plan>,
-    pub(crate) findings: Vec<Finding>,
-    /// The guest, made ready.
-    pub(crate) inside: Inside,
-    boot: Option<Look>,
-}
-
-/// Opens the target and settles the brief.
-pub(crate) fn prepare(order: &Order, site: &Site, links: Links, context: &Context<'_>) -> Result<Prepared> {
-    let (target, destination, proposal, boot) = match order {
-        Order::Target { path, machine, destination, into, choices } => {
-            let destination = site.destination(destination)?;
-            let machine = machine.as_deref().map_or(Pick::Only, Pick::Named);
-            let unpack = Some(Unpack { folder: into, context });
-            let mut target = target::open(path, &Opening { machine, unpack, ..Opening::new(links, context.budget) })?;
-            target.name = target::absolute(&target.name);
-            let boot = plan::look_at_boot(&target, None);
-            let into = target::absolute(&into.to_string_lossy());
-            let proposal = propose::propose(&target, &destination, site, choices, &into, boot.as_ref())?;
-            (target, destination, proposal, boot)
-        }
-        Order::Brief(brief, folder) => {
-            let mut brief = brief.as_ref().clone();
-            let from = |path: &str| target::absolute(&folder.join(path).to_string_lossy());
-            brief.journey.source = from(&brief.journey.source);
-            brief.journey.into = from(&brief.journey.into);
-            for script in &mut brief.guest.first_boot {
-                *script = from(script);
-            }
-            let destination = site.destination(&brief.journey.destination)?;
-            let machine = brief.journey.machine.as_deref().map_or(Pick::Only, Pick::Named);
-            let named =
-                brief.disks.iter().filter_map(|disk| Some((disk.source.clone(), from(disk.file.as_ref()?).into())));
-            let unpack = Some(Unpack { folder: Path::new(&brief.journey.into), context });
-            let opening = Opening { machine, files: named.collect(), unpack, ..Opening::new(links, context.budget) };
-            let target = target::open(Path::new(&brief.journey.source), &opening)?;
-            let first = brief.disks.iter().min_by_key(|disk| disk.boot.unwrap_or(u32::MAX));
-            let boot = plan::look_at_boot(&target, first.map(|disk| disk.source.as_str()));
-            let proposal = Proposal { brief, notes: Notes::new(), findings: Vec::new() };
-            (target, destination, proposal, boot)
-        }
-    };
-    let (plan, settled) = plan::settle(&target, &proposal.brief, &destination, boot.as_ref())?;
-    let mut findings = target.findings.clone();
-    findings.extend(proposal.findings);
-    findings.extend(settled);
-    let mut inside = match &plan {
-        Some(plan) => {
-            let keeps_entries = plan.nvram.is_some();
-            inside::make_ready(
-                &target,
-                &proposal.brief,
-                &destination,
-                &plan.before,
-                &plan.machine,
-                keeps_entries,
-                context,
-            )?
-        }
-        None => Inside::default(),
-    };
-    if inside.has_system {
-        findings.retain(|finding| !matches!(finding, Finding::DriverUnchecked { .. }));
-    }
-    if inside.finds_loader() {
-        findings.retain(|finding| *finding != Finding::NoFallbackLoader);
-    }
-    findings.append(&mut inside.findings);
-    findings.dedup();
-    Ok(Prepared { target, destination, brief: proposal.brief, notes: proposal.notes, plan, findings, inside, boot })
-}
-
-/// Proposes a move, or looks at what a brief comes to.
-///
-/// # Errors
-/// Those of opening the target; [`Error::Machine`] for a destination that is not known; [`Error::NotOffered`].
-pub fn draft(order: &Order, site: &Site, links: Links, context: &Context<'_>) -> Result<Draft> {
-    let prepared = prepare(order, site, links, context)?;
-    let before = propose::machine_before(&prepared.target, prepared.boot.as_ref());
-    let summary = summary(&prepared, &before);
-    let Prepared { brief, notes, inside, findings, .. } = prepared;
-    Ok(Draft { brief, notes, before, summary, verdict: inside.verdict, guest: inside.record, findings })
-}
-
-/// Reads the brief at `path`.
-///
-/// # Errors
-/// [`Error::Brief`], and what the system says.
-pub fn read_brief(path: &Path) -> Result<Order> {
-    let text = std::fs::read_to_string(path).map_err(Error::io("reading", path))?;
-    let brief = crate::brief::read(&text, &path.to_string_lossy())?;
-    Ok(Order::Brief(Box::new(brief), crate::staging::parent(path)))
-}
-
-fn summary(prepared: &Prepared, before: &Machine) -> Vec<Row> {
+/// The lines of all that is prepared; `before` is the machine as it is now.
+pub(super) fn summary(prepared: &Prepared, before: &Machine) -> Vec<Row> {
     let new = &prepared.brief.machine;
     let guessed = prepared.target.described.is_none();
     let mut rows = Vec::new();
@@ -197,7 +44,7 @@ fn summary(prepared: &Prepared, before: &Machine) -> Vec<Row> {
     row("name", before.name.to_string(), new.name.clone());
     let cpu = reformis_machine::Cpu { sockets: new.sockets, cores: new.cores };
     row("processors", before.cpu.to_string(), cpu.to_string());
-    row("memory", shown(before.memory), shown(new.memory.0));
+    row("memory", ByteSize(before.memory).to_string(), ByteSize(new.memory.0).to_string());
     row("firmware", before.firmware.to_string(), new.starts_with().to_string());
     row("clock", clock(before.clock, &before.time_zone), clock(new.clock, &new.time_zone));
     let (number, words) =
@@ -249,14 +96,14 @@ fn disks(prepared: &Prepared, before: &Machine, rows: &mut Vec<Row>) {
         let device = before.disks.get(index).filter(|_| prepared.target.described.is_some());
         let place =
             device.map_or(String::new(), |d| format!(" on {} {}:{}{}", d.controller, d.bus, d.slot, boot(d.boot)));
-        let was = format!("{} {shape}{place}", shown(disk.size));
+        let was = format!("{} {shape}{place}", ByteSize(disk.size));
         let new = prepared.brief.disks.iter().find(|new| new.source == disk.id);
         let planned = prepared.plan.as_ref().and_then(|plan| plan.disks.iter().find(|planned| planned.source == index));
         let after = new.map_or(String::new(), |new| {
             let size = planned.map_or(disk.size, |planned| planned.size);
             let packed = new.compress.as_ref().map_or(String::new(), |kind| format!(" in {kind}"));
             let place = format!("{} {}:{}{}", new.controller, new.bus, new.slot, boot(new.boot));
-            format!("{} {}{packed} on {place}", shown(size), new.shape)
+            format!("{} {}{packed} on {place}", ByteSize(size), new.shape)
         });
         rows.push(Row { part: "disks", what: disk.id.clone(), before: was, after });
     }

@@ -1,4 +1,4 @@
-//! One disk into another shape, nothing else changed.
+//! Making the result of a recast.
 
 use reformis_disk::to_usize;
 use std::{
@@ -11,10 +11,10 @@ use std::{
 
 use jiff::Timestamp;
 use reformis_disk::{
-    Disk, Facts, Format, Image, Shape, Storage,
+    Facts, Format, Image, Shape, Storage,
     budget::Budget,
     container::{
-        self, Source, Stream,
+        Stream,
         packed::{self, Wrapping},
     },
     copy::{
@@ -24,178 +24,55 @@ use reformis_disk::{
         writer::{Copied, Writer},
     },
     disk::GrownDisk,
-    format::{self, NewImage, Squeeze},
+    format::{self, NewImage},
     overlay::Edit,
-    source::{Access, FileStorage, Links},
+    source::{Access, FileStorage},
 };
-use serde::Serialize;
 
 use crate::{
     TOOL,
     error::{Error, Result},
     finding::{self, Finding},
-    inside::GuestRecord,
     observer::{Context, Step},
-    receipt::{self, DiskFacts, DiskRecord, Receipt, SourceFile},
+    receipt::{self, DiskFacts, DiskRecord, Receipt},
+    record::{GuestRecord, SourceFile},
     staging::{self, StagedFile},
     target::{self, unpack},
     verdict::Verdict,
 };
 
-/// What to recast.
-#[derive(Debug, Clone)]
-pub struct Options {
-    /// A file, a block device, a member of an archive, or `-` for standard input.
-    pub source: PathBuf,
-    /// The file to make, or `-` for standard output.
-    pub result: PathBuf,
-    /// The format of the source; skips detection.
-    pub from: Option<Format>,
-    /// The state to read that the image keeps under this name.
-    pub snapshot: Option<String>,
-    /// The shape to make; `None` to go by the result's name.
-    pub shape: Option<Shape>,
-    /// Compress what is stored.
-    pub squeeze: Option<Squeeze>,
-    /// Bytes of a cluster.
-    pub cluster: Option<u64>,
-    /// Replace a file that exists.
-    pub force: bool,
-    /// Where names in the source's files may lead.
-    pub links: Links,
-    /// Round the size up to a multiple of this many bytes.
-    pub align: Option<u64>,
-    /// The size in bytes that the result is to have, not less than the source's.
-    pub grow: Option<u64>,
-    /// Where to write a record of it.
-    pub receipt: Option<PathBuf>,
-    /// The result takes the source's place when it is whole.
-    pub in_place: bool,
-}
-
-/// A disk that was changed on its way.
-pub(crate) struct Edited {
-    pub(crate) disk: Arc<dyn Disk>,
-    pub(crate) edits: Vec<Edit>,
-    pub(crate) guest: Option<GuestRecord>,
-    pub(crate) verdict: Option<Verdict>,
-    pub(crate) findings: Vec<Finding>,
-}
-
-/// Changes a disk, in memory; an error stops the whole before anything is written.
-pub(crate) type Editor<'a> = dyn Fn(Arc<dyn Disk>) -> Result<Edited> + 'a;
-
-/// What was made.
-#[derive(Debug, Clone, Serialize)]
-pub struct Recast {
-    /// The image before.
-    pub before: Facts,
-    /// The image after; `None` when it went into a pipe.
-    pub after: Option<Facts>,
-    /// Content digest of the result's guest-visible bytes.
-    pub content_digest: String,
-    /// Whether its guest will boot at the destination that it was made ready for.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub verdict: Option<Verdict>,
-    /// What was found and changed inside; `None` when nothing was to be changed.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub guest: Option<GuestRecord>,
-    /// What the person should know.
-    pub findings: Vec<Finding>,
-}
-
-/// Recasts a disk.
-///
-/// # Errors
-/// [`Error::Refused`] when something stands in the way of reading the source. Those of reading and writing; nothing
-/// half-made stays, except what went into a pipe.
-pub fn recast(options: &Options, context: &Context<'_>) -> Result<Recast> {
-    recast_edited(options, None, context)
-}
-
-/// Recasts a disk that `editor` changes on the way.
-pub(crate) fn recast_edited(options: &Options, editor: Option<&Editor<'_>>, context: &Context<'_>) -> Result<Recast> {
-    let job = Job::new(options, editor)?;
-    let started = Timestamp::now();
-    let staged_receipt = match &options.receipt {
-        Some(path) => Some(StagedFile::create(path, options.force, job.access())?),
-        None => None,
-    };
-    let mut findings = Vec::new();
-    let source = match job.is_stdin() {
-        true => Source::Stream(Stream::pipe("stdin", context.budget)),
-        false => container::locate(&options.source, context.budget)?,
-    };
-    let is_packed = |stream: &Stream| stream.storage().is_some().then(|| stream.kind().to_string());
-    // What is declared raw is raw, also where it looks like a stream.
-    let source = if options.from == Some(Format::Raw) { source } else { source.unwrapped()? };
-    let made = match source {
-        Source::Storage(storage) => (job.copy_image(storage, &mut findings, context)?, None),
-        Source::Stream(stream) => (job.copy_stream(&stream, &mut findings, context)?, is_packed(&stream)),
-    };
-    let (made, packed) = made;
-    tracing::info!(
-        source = %options.source.display(),
-        result = %options.result.display(),
-        shape = %job.shape,
-        size = made.copied.size,
-        stored = made.copied.stored,
-        digest = %made.copied.digest,
-        "recast"
-    );
-    findings.extend(job.misleading_name());
-    let content_digest = made.copied.digest.to_string();
-    let recast = Recast {
-        before: made.before,
-        after: made.after,
-        content_digest,
-        verdict: made.verdict,
-        guest: made.guest,
-        findings,
-    };
-    if let Some(staged) = staged_receipt {
-        let receipt = job.receipt(&recast, (made.sources, made.edits, packed), started);
-        let mut file = staged.file()?;
-        file.write_all(&receipt.to_json()).map_err(Error::io("writing", staged.target()))?;
-        staged.commit()?;
-    }
-    // Only now is nothing left that could fail.
-    if let Place::File(staged) = made.place {
-        staged.keep();
-    }
-    Ok(recast)
-}
+use super::{Edited, Editor, Options, Recast};
 
 /// What is asked for, understood.
-struct Job<'a> {
-    options: &'a Options,
-    shape: Shape,
+pub(super) struct Job<'a> {
+    pub(super) options: &'a Options,
+    pub(super) shape: Shape,
     /// The result is compressed as a whole.
     wrapping: Option<Wrapping>,
-    editor: Option<&'a Editor<'a>>,
+    pub(super) editor: Option<&'a Editor<'a>>,
 }
 
 /// What a copy gave.
-struct Made {
-    before: Facts,
-    after: Option<Facts>,
-    copied: Copied,
-    sources: Vec<SourceFile>,
-    edits: Vec<Edit>,
-    guest: Option<GuestRecord>,
-    verdict: Option<Verdict>,
+pub(super) struct Made {
+    pub(super) before: Facts,
+    pub(super) after: Option<Facts>,
+    pub(super) copied: Copied,
+    pub(super) sources: Vec<SourceFile>,
+    pub(super) edits: Vec<Edit>,
+    pub(super) guest: Option<GuestRecord>,
+    pub(super) verdict: Option<Verdict>,
     /// The result under its name, which it loses again unless it is kept.
-    place: Place,
+    pub(super) place: Place,
 }
 
 /// Where the result goes.
-enum Place {
+pub(super) enum Place {
     File(Box<StagedFile>),
     Stdout,
 }
 
 impl<'a> Job<'a> {
-    fn new(options: &'a Options, editor: Option<&'a Editor<'a>>) -> Result<Self> {
+    pub(super) fn new(options: &'a Options, editor: Option<&'a Editor<'a>>) -> Result<Self> {
         let to_stdout = options.result == Path::new("-");
         let ending = options.result.extension().and_then(|e| e.to_str()).and_then(Wrapping::from_extension);
         // `guest.raw.zst` is raw inside zstd.
@@ -215,14 +92,14 @@ impl<'a> Job<'a> {
     }
 
     /// What there is to say of a result whose name says another format than it has.
-    fn misleading_name(&self) -> Option<Finding> {
+    pub(super) fn misleading_name(&self) -> Option<Finding> {
         let plain = packed::inner_name(&self.options.result.to_string_lossy());
         let said = Path::new(&plain).extension().and_then(|ending| ending.to_str()).and_then(Format::from_extension);
         said.filter(|said| *said != self.shape.format && !self.options.in_place)
             .map(|_| Finding::MisleadingName { result: self.result_name(), format: self.shape.format.name() })
     }
 
-    fn is_stdin(&self) -> bool {
+    pub(super) fn is_stdin(&self) -> bool {
         self.options.source == Path::new("-")
     }
 
@@ -231,7 +108,7 @@ impl<'a> Job<'a> {
     }
 
     /// Who may open the source.
-    fn access(&self) -> Access {
+    pub(super) fn access(&self) -> Access {
         access_of(&self.options.source)
     }
 
@@ -322,7 +199,7 @@ impl<'a> Job<'a> {
     }
 
     /// From an image that can be read at any place.
-    fn copy_image(
+    pub(super) fn copy_image(
         &self,
         storage: Arc<dyn Storage>,
         findings: &mut Vec<Finding>,
@@ -367,7 +244,12 @@ impl<'a> Job<'a> {
     }
 
     /// From what can only be read forwards: raw bytes go straight through, what needs more is unpacked first.
-    fn copy_stream(&self, stream: &Stream, findings: &mut Vec<Finding>, context: &Context<'_>) -> Result<Made> {
+    pub(super) fn copy_stream(
+        &self,
+        stream: &Stream,
+        findings: &mut Vec<Finding>,
+        context: &Context<'_>,
+    ) -> Result<Made> {
         let total = stream.storage().map_or(0, |storage| storage.len());
         let mut direct = None;
         // A pipe can be begun only once, so that what is found out and what is done about it are one visit.
@@ -475,7 +357,7 @@ impl<'a> Job<'a> {
         unpack::spool_file(&folder)
     }
 
-    fn receipt(
+    pub(super) fn receipt(
         &self,
         recast: &Recast,
         made: (Vec<SourceFile>, Vec<Edit>, Option<String>),
@@ -523,7 +405,7 @@ fn sources_of(storage: &Arc<dyn Storage>, image: &Image) -> Vec<SourceFile> {
 
 /// Keeps the last sector of what is read through it.
 struct Tail<'a> {
-    stream: &'a mut (dyn Read + Send),
+    pub(super) stream: &'a mut (dyn Read + Send),
     last: Vec<u8>,
     len: u64,
 }

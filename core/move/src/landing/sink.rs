@@ -1,0 +1,54 @@
+//! Bytes that go into a file in one direction.
+
+use std::{
+    fs::File,
+    io::{self, Write},
+    os::unix::fs::FileExt,
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
+};
+
+use sha2::{Digest as _, Sha256};
+
+use crate::checksum::hex;
+
+/// Takes bytes in one direction, and digests them as they pass: an archive or a manifest needs that, and so the file is
+/// not read again.
+#[derive(Clone)]
+pub(super) struct Sink(Arc<Mutex<Inside>>);
+
+struct Inside {
+    file: File,
+    start: u64,
+    at: u64,
+    hash: Sha256,
+}
+
+impl Sink {
+    pub(super) fn new(file: File, start: u64) -> Self {
+        Self(Arc::new(Mutex::new(Inside { file, start, at: start, hash: Sha256::new() })))
+    }
+
+    fn inside(&self) -> MutexGuard<'_, Inside> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Number of bytes, and their digest.
+    pub(super) fn finish(&self) -> (u64, String) {
+        let inside = self.inside();
+        (inside.at - inside.start, hex(&inside.hash.clone().finalize()))
+    }
+}
+
+impl Write for Sink {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let mut inside = self.inside();
+        inside.file.write_all_at(bytes, inside.at)?;
+        inside.at += bytes.len() as u64;
+        inside.hash.update(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}

@@ -1,0 +1,139 @@
+//! Everything that is known of a move before its first byte is written.
+
+use std::path::{Path, PathBuf};
+
+use reformis_disk::source::Links;
+use reformis_guest::Look;
+use reformis_machine::{Destination, Site};
+
+use crate::{
+    brief::{Brief, Notes},
+    error::{Error, Result},
+    finding::Finding,
+    inside::{self, Inside},
+    observer::Context,
+    plan::{Plan, settle},
+    propose::{self, Choices, Proposal},
+    target::{self, Opening, Pick, Target, Unpack},
+};
+
+/// What to move, and how.
+#[derive(Debug, Clone)]
+pub enum Order {
+    /// A target, whose brief is made here.
+    Target {
+        /// A machine file, an archive, a folder that holds one, or a disk.
+        path: PathBuf,
+        /// Which machine, where there are several.
+        machine: Option<String>,
+        /// What the guest will find.
+        destination: String,
+        /// The folder in which the landing is made.
+        into: PathBuf,
+        /// What the person chose already; on the heap, since it is much larger than the other kind.
+        choices: Box<Choices>,
+    },
+    /// A brief, and the folder from which its paths start.
+    Brief(Box<Brief>, PathBuf),
+}
+
+/// Everything that is known before the first byte is written.
+pub(crate) struct Prepared {
+    pub(crate) target: Target,
+    pub(crate) destination: Destination,
+    pub(crate) brief: Brief,
+    pub(crate) notes: Notes,
+    pub(crate) plan: Option<Plan>,
+    pub(crate) findings: Vec<Finding>,
+    /// The guest, made ready.
+    pub(crate) inside: Inside,
+    pub(crate) boot: Option<Look>,
+}
+
+/// Opens the target and settles the brief.
+pub(crate) fn prepare(order: &Order, site: &Site, links: Links, context: &Context<'_>) -> Result<Prepared> {
+    let (target, destination, proposal, boot) = match order {
+        Order::Target { path, machine, destination, into, choices } => {
+            let destination = site.destination(destination)?;
+            let machine = machine.as_deref().map_or(Pick::Only, Pick::Named);
+            let unpack = Some(Unpack { folder: into, context });
+            let mut target = target::open(path, &Opening { machine, unpack, ..Opening::new(links, context.budget) })?;
+            target.name = target::absolute(&target.name);
+            let boot = look_at_boot(&target, None);
+            let into = target::absolute(&into.to_string_lossy());
+            let proposal = propose::propose(&target, &destination, site, choices, &into, boot.as_ref())?;
+            (target, destination, proposal, boot)
+        }
+        Order::Brief(brief, folder) => {
+            let mut brief = brief.as_ref().clone();
+            let from = |path: &str| target::absolute(&folder.join(path).to_string_lossy());
+            brief.journey.source = from(&brief.journey.source);
+            brief.journey.into = from(&brief.journey.into);
+            for script in &mut brief.guest.first_boot {
+                *script = from(script);
+            }
+            let destination = site.destination(&brief.journey.destination)?;
+            let machine = brief.journey.machine.as_deref().map_or(Pick::Only, Pick::Named);
+            let named =
+                brief.disks.iter().filter_map(|disk| Some((disk.source.clone(), from(disk.file.as_ref()?).into())));
+            let unpack = Some(Unpack { folder: Path::new(&brief.journey.into), context });
+            let opening = Opening { machine, files: named.collect(), unpack, ..Opening::new(links, context.budget) };
+            let target = target::open(Path::new(&brief.journey.source), &opening)?;
+            let first = brief.disks.iter().min_by_key(|disk| disk.boot.unwrap_or(u32::MAX));
+            let boot = look_at_boot(&target, first.map(|disk| disk.source.as_str()));
+            let proposal = Proposal { brief, notes: Notes::new(), findings: Vec::new() };
+            (target, destination, proposal, boot)
+        }
+    };
+    let (plan, settled) = settle::settle(&target, &proposal.brief, &destination, boot.as_ref())?;
+    let mut findings = target.findings.clone();
+    findings.extend(proposal.findings);
+    findings.extend(settled);
+    let mut inside = match &plan {
+        Some(plan) => {
+            let keeps_entries = plan.nvram.is_some();
+            inside::make_ready(
+                &target,
+                &proposal.brief,
+                &destination,
+                &plan.before,
+                &plan.machine,
+                keeps_entries,
+                context,
+            )?
+        }
+        None => Inside::default(),
+    };
+    if inside.has_system {
+        findings.retain(|finding| !matches!(finding, Finding::DriverUnchecked { .. }));
+    }
+    if inside.finds_loader() {
+        findings.retain(|finding| *finding != Finding::NoFallbackLoader);
+    }
+    findings.append(&mut inside.findings);
+    findings.dedup();
+    Ok(Prepared { target, destination, brief: proposal.brief, notes: proposal.notes, plan, findings, inside, boot })
+}
+
+/// Reads the brief at `path`.
+///
+/// # Errors
+/// [`Error::Brief`], and what the system says.
+pub fn read_brief(path: &Path) -> Result<Order> {
+    let text = std::fs::read_to_string(path).map_err(Error::io("reading", path))?;
+    let brief = crate::brief::read(&text, &path.to_string_lossy())?;
+    Ok(Order::Brief(Box::new(brief), crate::staging::parent(path)))
+}
+
+/// What was seen on the disk that boots, where it can be read: the disk called `named`, else the first of the machine's
+/// own boot order.
+#[expect(clippy::indexing_slicing, reason = "the places are those of these disks")]
+fn look_at_boot(target: &Target, named: Option<&str>) -> Option<Look> {
+    let order = target.described.as_ref().map(|described| &described.machine.disks);
+    let first = order.and_then(|disks| (0..disks.len()).min_by_key(|&index| disks[index].boot.unwrap_or(u32::MAX)));
+    let named = named.and_then(|id| target.disks.iter().position(|disk| disk.id == id));
+    let disk = target.disks.get(named.or(first).unwrap_or(0))?;
+    let image = disk.image.as_ref().filter(|image| image.facts.troubles.is_empty())?;
+    // What cannot be read is told when it is carried.
+    reformis_guest::look(&image.disk, &target.budget).ok()
+}
