@@ -1,7 +1,7 @@
 //! The edit `fallback-loader`: a copy of the loader where a firmware without boot entries looks.
 
 use super::{Changes, Work, edit::FALLBACK};
-use crate::{partitions::Role, tree::Tree};
+use crate::{fs::tree::Tree, volume::partition::Role};
 
 /// The largest loader that is copied, in bytes.
 const MAX_LOADER: u64 = 64 << 20;

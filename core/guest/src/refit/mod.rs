@@ -1,27 +1,19 @@
 //! Making a guest ready for its new hardware: named edits, each of which does nothing where nothing is needed, and is taken
 //! back as a whole where it cannot be done.
 
-mod adapters;
-mod drivers;
 pub mod edit;
 mod fallback;
-mod first_boot;
-mod helpers;
-mod identity;
-pub(crate) mod images;
-mod kmod;
-mod names;
+pub(crate) mod linux;
 
 use serde::{Deserialize, Serialize};
 
 use crate::{
     error::{Error, Result},
-    evidence::{self, Evidence},
-    hardware::Hardware,
+    evidence::{self, Evidence, hardware::Hardware},
     system::Guest,
-    volumes::Volume,
+    volume::probe::Volume,
 };
-use images::Images;
+use linux::images::Images;
 
 /// What the person wants beyond what is needed.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -92,7 +84,7 @@ type Changes = Result<Vec<String>>;
 /// The chain of each system on `hardware`, as it is: nothing is changed.
 pub fn look(guest: &Guest, hardware: &Hardware) -> Vec<(String, Vec<Evidence>)> {
     let mut images = Images::default();
-    let chain = |index: usize| evidence::walk(guest, index, hardware, &mut images);
+    let chain = |index: usize| evidence::linux::walk(guest, index, hardware, &mut images);
     let chains: Vec<_> = (0..guest.systems.len()).map(chain).collect();
     guest.systems.iter().map(|system| system.release.name.clone()).zip(chains).collect()
 }
@@ -126,13 +118,13 @@ pub fn refit(guest: &mut Guest, hardware: &Hardware, wishes: &Wishes, now: i64) 
     let hibernated = refit.remarks.iter().any(|remark| matches!(remark, Remark::Hibernated { .. }));
     let mut images = Images::default();
     for index in 0..guest.systems.len() {
-        let before = evidence::walk(guest, index, hardware, &mut images);
+        let before = evidence::linux::walk(guest, index, hardware, &mut images);
         if !hibernated {
             // A suspended system holds its file systems open: what is changed below it would be lost, and more.
             let mut work = Work { guest, index, hardware, wishes, now, images: &mut images, refit: &mut refit };
             work.all();
         }
-        let after = evidence::walk(guest, index, hardware, &mut images);
+        let after = evidence::linux::walk(guest, index, hardware, &mut images);
         for (path, error) in guest.systems[index].tree.take_troubles() {
             let remark = Remark::PathUnread { path, why: error.to_string() };
             if !refit.remarks.contains(&remark) {

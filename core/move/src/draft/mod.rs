@@ -41,7 +41,7 @@ pub struct Draft {
 /// Proposes a move, or looks at what a brief comes to.
 ///
 /// # Errors
-/// Those of opening the target; [`Error::Machine`] for a destination that is not known; [`Error::NotOffered`].
+/// Those of opening the target; [`crate::Error::Machine`] for a destination that is not known; [`crate::Error::NotOffered`].
 pub fn draft(order: &Order, site: &Site, links: Links, context: &Context<'_>) -> Result<Draft> {
     let prepared = prepare(order, site, links, context)?;
     let before = propose::machine_before(&prepared.target, prepared.boot.as_ref());

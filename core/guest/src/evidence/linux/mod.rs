@@ -1,0 +1,125 @@
+//! The chain of a Linux system.
+
+mod adapters;
+pub(crate) mod drivers;
+pub(crate) mod names;
+
+use super::{
+    Evidence, Link, State, firmware,
+    hardware::{Hardware, Need},
+};
+use crate::{
+    refit::linux::images::Images,
+    system::{
+        Guest,
+        linux::{Kernel, System},
+    },
+    volume::probe::Volume,
+};
+
+/// Walks the chain of the system of number `index` on `hardware`.
+#[expect(
+    clippy::indexing_slicing,
+    reason = "systems name volumes of their own guest, and dependencies modules of their own index"
+)]
+pub(crate) fn walk(guest: &Guest, index: usize, hardware: &Hardware, images: &mut Images) -> Vec<Evidence> {
+    let system = &guest.systems[index];
+    let mut chain = vec![firmware::firmware(guest, hardware), partition(guest, system), loader(system)];
+    let listed: Vec<&Kernel> = started(system).collect();
+    let needs = root_needs(guest, system, hardware);
+    for kernel in &listed {
+        chain.push(kernel_link(index, system, kernel, images));
+        let modules = images.modules(index, &system.tree, kernel);
+        for (controller, needs) in &needs {
+            chain.push(drivers::driver_link(index, system, kernel, modules.as_deref(), controller, needs, images));
+        }
+    }
+    chain.extend(names::names(guest, system, hardware));
+    let modules = listed.first().and_then(|kernel| images.modules(index, &system.tree, kernel));
+    chain.extend(adapters::adapters(system, hardware, modules.as_deref()));
+    chain
+}
+
+/// The kernels that count: those of the loader; all that are there when it lists none that we read.
+pub(crate) fn started(system: &System) -> impl Iterator<Item = &Kernel> {
+    let any = system.kernels.iter().any(|kernel| kernel.listed);
+    system.kernels.iter().filter(move |kernel| kernel.listed || !any)
+}
+
+/// What has to be driven to reach the root file system: each controller once.
+pub(crate) fn root_needs(guest: &Guest, system: &System, hardware: &Hardware) -> Vec<(String, Vec<Need>)> {
+    let device = guest.volumes.get(system.root).and_then(|volume| volume.device.as_ref());
+    let mut needs: Vec<(String, Vec<Need>)> = Vec::new();
+    for disk in device.map(crate::bench::Device::disks).unwrap_or_default() {
+        if let Some(place) = hardware.place(disk)
+            && !needs.iter().any(|(controller, _)| *controller == place.controller)
+        {
+            needs.push((place.controller.clone(), place.needs.clone()));
+        }
+    }
+    needs
+}
+
+/// What has to be driven to reach the root file system on the other controllers that its disks may be put on.
+pub(crate) fn other_needs(guest: &Guest, system: &System, hardware: &Hardware) -> Vec<Vec<Need>> {
+    let device = guest.volumes.get(system.root).and_then(|volume| volume.device.as_ref());
+    let mut needs: Vec<Vec<Need>> = Vec::new();
+    for disk in device.map(crate::bench::Device::disks).unwrap_or_default() {
+        for other in hardware.place(disk).into_iter().flat_map(|place| &place.others) {
+            if !needs.contains(&other.needs) {
+                needs.push(other.needs.clone());
+            }
+        }
+    }
+    needs
+}
+
+#[expect(
+    clippy::indexing_slicing,
+    reason = "systems name volumes of their own guest, and dependencies modules of their own index"
+)]
+fn partition(guest: &Guest, system: &System) -> Evidence {
+    let root = &guest.volumes[system.root];
+    let kind = root.kind.map_or("", Volume::name);
+    let uuid = root.uuid.as_deref().unwrap_or("no UUID");
+    Evidence::new(
+        Link::Partition,
+        "root",
+        State::Holds,
+        format!("{} on {}, {kind} {uuid}", system.release.name, root.name),
+    )
+}
+
+fn loader(system: &System) -> Evidence {
+    let link = |state, seen: String| Evidence::new(Link::Loader, "entries", state, seen);
+    let Some(first) = system.entries.first() else {
+        return link(State::Unknown, "no loader configuration that I can read was found".into());
+    };
+    let files: std::collections::BTreeSet<&str> = system.entries.iter().map(|entry| entry.file.as_str()).collect();
+    let count = system.entries.len();
+    let more = if files.len() > 1 { format!(" and {} more files", files.len() - 1) } else { String::new() };
+    link(State::Holds, format!("{}{more}: {count} entr{}", first.file, if count == 1 { "y" } else { "ies" }))
+}
+
+fn kernel_link(index: usize, system: &System, kernel: &Kernel, images: &mut Images) -> Evidence {
+    let link = |state, seen: String| Evidence::new(Link::Kernel, kernel.version.clone(), state, seen);
+    let entries = || system.entries.iter().filter(|entry| entry.kernel == kernel.image);
+    let missing = entries().flat_map(|entry| &entry.initrds).find(|path| !system.tree.exists(path));
+    if let Some(path) = missing {
+        return link(State::Broken, format!("the loader names {path}, which is not there"));
+    }
+    let mut seen = kernel.image.clone();
+    for path in &kernel.initrds {
+        match images.read(index, &system.tree, path).as_ref() {
+            Ok(image) => {
+                let packing = image.parts.iter().map(|part| part.name()).collect::<Vec<_>>().join(" + ");
+                seen = format!("{seen}, {path} ({packing})");
+            }
+            Err(why) => return link(State::Unknown, format!("{path} cannot be read: {why}")),
+        }
+    }
+    if kernel.initrds.is_empty() {
+        seen.push_str(", no early boot image");
+    }
+    link(State::Holds, seen)
+}

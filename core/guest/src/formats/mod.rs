@@ -1,0 +1,5 @@
+//! Files of a guest that have a format of their own.
+
+pub(crate) mod cpio;
+pub(crate) mod early;
+pub(crate) mod modules;

@@ -1,0 +1,373 @@
+//! A guest's files as the guest sees them: one tree of several file systems, with links that are followed inside it.
+
+mod change;
+
+use std::{
+    io::{self, Read, Write},
+    sync::{Arc, Mutex, PoisonError},
+};
+
+use reformis_disk::budget::Budget;
+
+use crate::{
+    bench::Device,
+    error::{Error, Result},
+    fs::{
+        any::{Fs, Name, shown},
+        node::{Kind, Stat},
+    },
+};
+
+/// Links that are followed for one path.
+const MAX_LINKS: usize = 40;
+/// Bytes that are read at a time.
+const PIECE: usize = 1 << 20;
+/// The longest text that is read, in bytes.
+const MAX_TEXT: u64 = 16 << 20;
+
+/// Memory for an entry of a folder that is listed, beside its name.
+const ENTRY: u64 = 256;
+
+/// A file system and where it is mounted.
+pub(crate) struct Mount {
+    pub(crate) path: Vec<Name>,
+    pub(crate) fs: Fs,
+    /// The volume that holds it, by its place among those that were found.
+    pub(crate) volume: usize,
+}
+
+/// A tree of files.
+pub struct Tree {
+    mounts: Vec<Mount>,
+    /// Whether something was made in a place whose SELinux label could not be told.
+    unlabelled: bool,
+    budget: Arc<Budget>,
+    /// What could not be read where something else than absence was the reason, since that was last asked: paths and errors.
+    troubles: Mutex<Vec<(String, Error)>>,
+}
+
+/// Troubles that are kept; more say nothing new.
+const MAX_TROUBLES: usize = 32;
+
+/// The names in a path; what is empty and `.` left out.
+fn names(path: &[u8]) -> impl DoubleEndedIterator<Item = Name> {
+    path.split(|byte| *byte == b'/').filter(|name| !name.is_empty() && *name != b".").map(<[u8]>::to_vec)
+}
+
+/// The folder of a path.
+fn parent(path: &[Name]) -> &[Name] {
+    path.split_last().map_or(path, |(_, parent)| parent)
+}
+
+impl Tree {
+    /// A tree whose root is `fs`, on the volume of number `volume`.
+    pub(crate) fn new(fs: Fs, volume: usize) -> Self {
+        let budget = fs.budget().clone();
+        let mounts = vec![Mount { path: Vec::new(), fs, volume }];
+        Self { mounts, unlabelled: false, budget, troubles: Mutex::default() }
+    }
+
+    /// The one file system on `device`, its journal replayed as an edit of its own. Changes are made at `now`, in seconds
+    /// since 1970. `None` when there is no file system that we read.
+    ///
+    /// # Errors
+    /// Those of the file system.
+    pub fn of(device: &Device, now: i64) -> Result<Option<Self>> {
+        Ok(Fs::open(device, now)?.map(|(fs, _)| Self::new(fs, 0)))
+    }
+
+    /// Mounts `fs` at `path`.
+    pub(crate) fn mount(&mut self, path: &str, fs: Fs, volume: usize) {
+        self.mounts.push(Mount { path: names(path.as_bytes()).collect(), fs, volume });
+    }
+
+    /// Memory for what is collected from it.
+    pub(crate) fn budget(&self) -> &Arc<Budget> {
+        &self.budget
+    }
+
+    /// What `outcome` holds; `None` when something is not there. Any other error is noted: whoever takes `None` for absence can
+    /// ask afterwards whether it was.
+    pub(crate) fn noted<T>(&self, path: impl AsRef<[u8]>, outcome: Result<T>) -> Option<T> {
+        match outcome {
+            Ok(value) => Some(value),
+            Err(error) if error.is_absence() => None,
+            Err(error) => {
+                let mut troubles = self.troubles.lock().unwrap_or_else(PoisonError::into_inner);
+                if troubles.len() < MAX_TROUBLES {
+                    troubles.push((String::from_utf8_lossy(path.as_ref()).into_owned(), error));
+                }
+                None
+            }
+        }
+    }
+
+    /// What could not be read since this was last asked.
+    pub(crate) fn take_troubles(&self) -> Vec<(String, Error)> {
+        std::mem::take(&mut *self.troubles.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// The bytes of the file at `path`; `None` when it is not there.
+    pub(crate) fn some(&self, path: impl AsRef<[u8]>, most: u64) -> Option<Vec<u8>> {
+        self.noted(path.as_ref(), self.read(path.as_ref(), most))
+    }
+
+    /// The volumes that are mounted, and where.
+    pub fn mounted(&self) -> impl Iterator<Item = (usize, String)> {
+        self.mounts.iter().map(|mount| (mount.volume, shown(&mount.path)))
+    }
+
+    /// Whether something was made whose SELinux label is not known.
+    pub fn wants_relabel(&self) -> bool {
+        self.unlabelled
+    }
+
+    /// Reads again what is kept in memory, after an edit was taken back.
+    pub(crate) fn reload(&mut self) -> Result<()> {
+        self.mounts.iter_mut().try_for_each(|mount| mount.fs.reload())
+    }
+
+    /// The mount that `path` lies in, by its place, and how long the mount's own path is.
+    fn mount_of(&self, path: &[Name]) -> (usize, usize) {
+        let fits = |mount: &&Mount| path.starts_with(&mount.path);
+        let deepest = self.mounts.iter().filter(fits).max_by_key(|mount| mount.path.len());
+        let depth = deepest.map_or(0, |mount| mount.path.len());
+        // The last one mounted at a place hides those below it.
+        (
+            self.mounts
+                .iter()
+                .rposition(|mount| mount.path.len() == depth && path.starts_with(&mount.path))
+                .unwrap_or(0),
+            depth,
+        )
+    }
+
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
+    fn fs(&self, path: &[Name]) -> (&Fs, usize) {
+        let (index, depth) = self.mount_of(path);
+        (&self.mounts[index].fs, depth)
+    }
+
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
+    fn fs_mut(&mut self, path: &[Name]) -> (&mut Fs, usize) {
+        let (index, depth) = self.mount_of(path);
+        (&mut self.mounts[index].fs, depth)
+    }
+
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
+    fn stat_at(&self, path: &[Name]) -> Result<Option<Stat>> {
+        let (fs, depth) = self.fs(path);
+        fs.stat(&path[depth..])
+    }
+
+    /// The path without links that `path` leads to; the last name need not be there. `follow` follows a link at the end.
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
+    fn resolve(&self, path: &[u8], follow: bool) -> Result<Vec<Name>> {
+        let mut todo: Vec<Name> = names(path).rev().collect();
+        let mut done: Vec<Name> = Vec::new();
+        let mut links = 0;
+        while let Some(name) = todo.pop() {
+            if name == b".." {
+                done.pop();
+                continue;
+            }
+            done.push(name);
+            let is_last = todo.is_empty();
+            if is_last && !follow {
+                break;
+            }
+            if self.stat_at(&done)?.is_none_or(|stat| stat.kind != Kind::Link) {
+                continue;
+            }
+            links += 1;
+            if links > MAX_LINKS {
+                return Err(Error::LinkLoop { path: String::from_utf8_lossy(path).into() });
+            }
+            let (fs, depth) = self.fs(&done);
+            let target = fs.link_target(&done[depth..])?;
+            done.pop();
+            if target.starts_with(b"/") {
+                done.clear();
+            }
+            todo.extend(names(&target).rev());
+        }
+        Ok(done)
+    }
+
+    fn there(&self, path: &[u8], follow: bool) -> Result<(Vec<Name>, Stat)> {
+        let found = self.resolve(path, follow)?;
+        match self.stat_at(&found)? {
+            Some(stat) => Ok((found, stat)),
+            None => Err(Error::NotFound { path: String::from_utf8_lossy(path).into() }),
+        }
+    }
+
+    /// What is at `path`, behind links.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`]; those of the file system.
+    pub fn stat(&self, path: impl AsRef<[u8]>) -> Result<Stat> {
+        self.there(path.as_ref(), true).map(|(_, stat)| stat)
+    }
+
+    /// What is at `path`, be it a link.
+    ///
+    /// # Errors
+    /// As [`Tree::stat`].
+    pub fn stat_link(&self, path: impl AsRef<[u8]>) -> Result<Stat> {
+        self.there(path.as_ref(), false).map(|(_, stat)| stat)
+    }
+
+    /// Whether something is at `path`, behind links; false also where that cannot be told, which is noted.
+    pub fn exists(&self, path: impl AsRef<[u8]>) -> bool {
+        self.noted(path.as_ref(), self.stat(path.as_ref())).is_some()
+    }
+
+    /// Whether a folder is at `path`.
+    pub fn is_folder(&self, path: impl AsRef<[u8]>) -> bool {
+        self.noted(path.as_ref(), self.stat(path.as_ref())).is_some_and(|stat| stat.kind == Kind::Folder)
+    }
+
+    /// Names in the folder at `path`, in alphabetical order, each with what it is.
+    ///
+    /// # Errors
+    /// As [`Tree::stat`]; [`Error::WrongKind`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
+    pub fn list(&self, path: impl AsRef<[u8]>) -> Result<Vec<(Vec<u8>, Stat)>> {
+        let (found, _) = self.there(path.as_ref(), true)?;
+        let (fs, depth) = self.fs(&found);
+        let mut names = fs.list(&found[depth..])?;
+        let mut hold = self.budget.hold();
+        names.sort();
+        let mut entries = Vec::with_capacity(names.len());
+        for name in names {
+            hold.grow(2 * name.len() as u64 + ENTRY)?;
+            let mut whole = found.clone();
+            whole.push(name.clone());
+            // An entry that names what is not there is damage, but no reason to show nothing.
+            if let Some(stat) = self.stat_at(&whole)? {
+                entries.push((name, stat));
+            }
+        }
+        Ok(entries)
+    }
+
+    /// The names in a folder, as text, in alphabetical order; none when it is not there.
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
+    pub(crate) fn names(&self, path: &str) -> Vec<String> {
+        let listed = self.resolve(path.as_bytes(), true).and_then(|found| {
+            let (fs, depth) = self.fs(&found);
+            fs.list(&found[depth..])
+        });
+        let mut names: Vec<String> = self
+            .noted(path, listed)
+            .unwrap_or_default()
+            .into_iter()
+            .filter_map(|name| String::from_utf8(name).ok())
+            .collect();
+        names.sort();
+        names
+    }
+
+    /// The bytes of the file at `path`, of at most `most`.
+    ///
+    /// # Errors
+    /// As [`Tree::stat`]; [`Error::WrongKind`]; [`Error::TooLarge`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
+    pub fn read(&self, path: impl AsRef<[u8]>, most: u64) -> Result<Vec<u8>> {
+        let (found, stat) = self.there(path.as_ref(), true)?;
+        if stat.kind != Kind::File {
+            return Err(Error::WrongKind { path: shown(&found), wanted: "file" });
+        }
+        // There has to be room for it beside all that is held.
+        let _room = self.budget.take(stat.size.min(most))?;
+        let (fs, depth) = self.fs(&found);
+        fs.read(&found[depth..], most)
+    }
+
+    /// The first bytes of the file at `path`, at most `len`.
+    ///
+    /// # Errors
+    /// As [`Tree::read`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
+    pub(crate) fn head(&self, path: &str, len: usize) -> Result<Vec<u8>> {
+        let (found, _) = self.there(path.as_bytes(), true)?;
+        let (fs, depth) = self.fs(&found);
+        let mut bytes = vec![0; len];
+        let read = fs.read_at(&found[depth..], 0, &mut bytes)?;
+        bytes.truncate(read);
+        Ok(bytes)
+    }
+
+    /// Writes the bytes of the file at `path` into `out`.
+    ///
+    /// # Errors
+    /// As [`Tree::read`]; what `out` says.
+    pub fn copy(&self, path: impl AsRef<[u8]>, out: &mut dyn Write) -> Result<u64> {
+        let path = path.as_ref();
+        let mut reader = self.reader(path)?;
+        let name = String::from_utf8_lossy(path);
+        Ok(io::copy(&mut reader, out).map_err(reformis_disk::Error::io("writing", name, None))?)
+    }
+
+    /// The bytes of the file at `path`, to be read on and on.
+    ///
+    /// # Errors
+    /// As [`Tree::read`].
+    pub fn reader(&self, path: impl AsRef<[u8]>) -> Result<impl Read> {
+        let (found, stat) = self.there(path.as_ref(), true)?;
+        if stat.kind != Kind::File {
+            return Err(Error::WrongKind { path: shown(&found), wanted: "file" });
+        }
+        Ok(io::BufReader::with_capacity(PIECE, Reader { tree: self, path: found, at: 0 }))
+    }
+
+    /// Where the link at `path` leads.
+    ///
+    /// # Errors
+    /// As [`Tree::stat`]; [`Error::WrongKind`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
+    pub fn link_target(&self, path: impl AsRef<[u8]>) -> Result<Vec<u8>> {
+        let (found, stat) = self.there(path.as_ref(), false)?;
+        if stat.kind != Kind::Link {
+            return Err(Error::WrongKind { path: shown(&found), wanted: "link" });
+        }
+        let (fs, depth) = self.fs(&found);
+        fs.link_target(&found[depth..])
+    }
+
+    /// Extended attributes of what is at `path`, be it a link: names and values.
+    ///
+    /// # Errors
+    /// As [`Tree::stat`].
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
+    pub fn attributes(&self, path: impl AsRef<[u8]>) -> Result<Vec<(String, Vec<u8>)>> {
+        let (found, _) = self.there(path.as_ref(), false)?;
+        let (fs, depth) = self.fs(&found);
+        let attributes = fs.attributes(&found[depth..])?;
+        Ok(attributes.into_iter().map(|attribute| (attribute.full_name(), attribute.value)).collect())
+    }
+
+    /// A text; `None` when it is not there. Bytes that are no UTF-8 are taken as Latin-1, and written so again.
+    pub(crate) fn text(&self, path: &str) -> Option<String> {
+        let bytes = self.some(path, MAX_TEXT)?;
+        Some(String::from_utf8(bytes).unwrap_or_else(|error| error.into_bytes().into_iter().map(char::from).collect()))
+    }
+}
+
+/// A file that is read on and on.
+struct Reader<'t> {
+    tree: &'t Tree,
+    path: Vec<Name>,
+    at: u64,
+}
+
+impl Read for Reader<'_> {
+    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        let (fs, depth) = self.tree.fs(&self.path);
+        let len = fs.read_at(&self.path[depth..], self.at, buf).map_err(io::Error::other)?;
+        self.at += len as u64;
+        Ok(len)
+    }
+}

@@ -1,0 +1,91 @@
+//! By which names a Linux system calls its volumes.
+
+use crate::volume::found::Found;
+
+/// Which of `volumes` a guest means by `spec`, as fstab and `root=` have it; `None` when it is none of them. Plain names
+/// of disks stand for the disks in their order.
+pub fn resolve<'v>(volumes: &'v [Found], spec: &str) -> Option<(usize, &'v Found)> {
+    let by = |test: &dyn Fn(&Found) -> bool| volumes.iter().enumerate().find(|(_, volume)| test(volume));
+    let spec = spec.trim_matches('"');
+    let tagged = |tag: &str, folder: &str| {
+        spec.strip_prefix(tag).or_else(|| spec.strip_prefix(folder)).map(|id| id.trim_matches('"'))
+    };
+    if let Some(id) = tagged("UUID=", "/dev/disk/by-uuid/") {
+        return by(&|volume| volume.uuid.as_deref().is_some_and(|uuid| uuid.eq_ignore_ascii_case(id)));
+    }
+    if let Some(label) = tagged("LABEL=", "/dev/disk/by-label/") {
+        return by(&|volume| !label.is_empty() && volume.label == label);
+    }
+    if let Some(id) = tagged("PARTUUID=", "/dev/disk/by-partuuid/") {
+        return by(&|volume| volume.part_uuid.as_deref().is_some_and(|uuid| uuid.eq_ignore_ascii_case(id)));
+    }
+    if let Some((disk, partition)) = plain_name(spec) {
+        return by(&|volume| volume.disk == disk && volume.partition == partition && !volume.is_logical());
+    }
+    if let Some(partition) = by_place(spec) {
+        // What tells a disk by its place in the old machine says which one only where there is one.
+        let one = volumes.iter().all(|volume| volume.disk == 0);
+        return by(&|volume| one && volume.partition == partition && !volume.is_logical());
+    }
+    if let Some(mapped) = spec.strip_prefix("/dev/mapper/") {
+        return by(&|volume| volume.is_logical() && mapper_name(&volume.name) == mapped);
+    }
+    let path = spec.strip_prefix("/dev/")?;
+    by(&|volume| volume.is_logical() && volume.name == path)
+}
+
+/// The name of a logical volume below `/dev/mapper`: dashes inside names are doubled.
+pub(crate) fn mapper_name(name: &str) -> String {
+    let (group, volume) = name.split_once('/').unwrap_or((name, ""));
+    format!("{}-{}", group.replace('-', "--"), volume.replace('-', "--"))
+}
+
+/// The partition that a name below `/dev/disk` tells by the place or the identity of its disk.
+pub(crate) fn by_place(spec: &str) -> Option<Option<u32>> {
+    let name = spec.strip_prefix("/dev/disk/by-path/").or_else(|| spec.strip_prefix("/dev/disk/by-id/"))?;
+    if name.starts_with("dm-") || name.starts_with("lvm-") {
+        return None;
+    }
+    match name.rsplit_once("-part") {
+        Some((_, number)) => number.parse().ok().map(Some),
+        None => Some(None),
+    }
+}
+
+/// Disk (from 0) and partition of a plain name such as `/dev/sda1` or `/dev/nvme0n1p2`.
+#[expect(clippy::string_slice, reason = "the letters were counted, one byte each")]
+pub(crate) fn plain_name(spec: &str) -> Option<(usize, Option<u32>)> {
+    let name = spec.strip_prefix("/dev/")?;
+    let number = |text: &str| if text.is_empty() { Some(None) } else { text.parse().ok().map(Some) };
+    for prefix in ["sd", "vd", "xvd", "hd"] {
+        if let Some(rest) = name.strip_prefix(prefix) {
+            let letters = rest.bytes().take_while(u8::is_ascii_lowercase).count();
+            if !(1..=2).contains(&letters) {
+                return None;
+            }
+            // a to z, then aa to zz.
+            let disk = rest[..letters].bytes().fold(0, |sum, byte| sum * 26 + usize::from(byte - b'a') + 1) - 1;
+            return Some((disk, number(&rest[letters..])?));
+        }
+    }
+    let (disk, rest) = name.strip_prefix("nvme")?.split_once("n1")?;
+    let partition = if rest.is_empty() { None } else { Some(rest.strip_prefix('p')?.parse().ok()?) };
+    Some((disk.parse().ok()?, partition))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_of_disks() {
+        assert_eq!(plain_name("/dev/sda1"), Some((0, Some(1))));
+        assert_eq!(plain_name("/dev/vdc"), Some((2, None)));
+        assert_eq!(plain_name("/dev/sdaa15"), Some((26, Some(15))));
+        assert_eq!(plain_name("/dev/nvme1n1p3"), Some((1, Some(3))));
+        for none in ["/dev/sd", "/dev/sda1x", "/dev/mapper/a-b", "/dev/sr0", "sda1", "/dev/nvme0n1x1"] {
+            assert_eq!(plain_name(none), None, "{none}");
+        }
+        assert_eq!(mapper_name("tide-group/log-root"), "tide--group-log--root");
+    }
+}

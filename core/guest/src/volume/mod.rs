@@ -1,0 +1,9 @@
+//! What lies on the disks: partition tables, logical volumes, and what each volume holds.
+
+pub(crate) mod found;
+mod gpt;
+pub(crate) mod lvm;
+mod mbr;
+pub(crate) mod partition;
+pub(crate) mod probe;
+pub(crate) mod table;

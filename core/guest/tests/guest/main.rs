@@ -1,0 +1,10 @@
+//! The crate's tests on file systems, disks and whole guests, in one program.
+
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+mod damage;
+mod elsewhere;
+mod ext;
+mod guests;
+mod look;
