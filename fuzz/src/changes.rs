@@ -4,9 +4,8 @@ use std::{
     collections::BTreeMap,
     fs,
     os::unix::fs::FileExt,
-    path::Path,
     process::{Command, Stdio},
-    sync::{Arc, LazyLock, Once},
+    sync::{Arc, LazyLock},
 };
 
 use reformis_disk::{Disk, Format, budget::Budget, format, overlay::Overlay, source::MemoryStorage};
@@ -123,7 +122,7 @@ impl FileSystem {
 
     /// Does one step to the tree, and to the model when it is done.
     fn step(&self, tree: &mut Tree, model: &mut Model, numbers: &mut Numbers<'_>, damaged: bool) -> Result<(), Error> {
-        let what = numbers.next() % 5;
+        let what = numbers.next() % 7;
         let path = numbers.path();
         let key = self.key(&path);
         let above = key.rfind('/').map_or("", |end| &key[..end]).to_string();
@@ -152,6 +151,29 @@ impl FileSystem {
                 let allowed = all.iter().all(|path| !matches!(model.get(path), Some(Some(_))));
                 let outcome = tree.make_folders(&path);
                 (outcome, allowed, Box::new(move |model| model.extend(all.into_iter().map(|path| (path, None)))))
+            }
+            4 => {
+                let (at, bytes) = (numbers.next() * 37, numbers.content());
+                let allowed = matches!(model.get(&key), Some(Some(_)));
+                let outcome = tree.write_at(&path, at as u64, &bytes);
+                let put = move |model: &mut Model| {
+                    if let Some(Some(content)) = model.get_mut(&key) {
+                        content.resize(content.len().max(at + bytes.len()), 0);
+                        content[at..at + bytes.len()].copy_from_slice(&bytes);
+                    }
+                };
+                (outcome, allowed, Box::new(put))
+            }
+            5 => {
+                let size = numbers.next() * 61;
+                let allowed = matches!(model.get(&key), Some(Some(_)));
+                let outcome = tree.truncate(&path, size as u64);
+                let cut = move |model: &mut Model| {
+                    if let Some(Some(content)) = model.get_mut(&key) {
+                        content.resize(size, 0);
+                    }
+                };
+                (outcome, allowed, Box::new(cut))
             }
             _ => {
                 let allowed = model.contains_key(&key);
@@ -222,28 +244,16 @@ pub fn ext_volumes(kinds: &[(&[&str], u64)]) -> Vec<Arc<[u8]>> {
     kinds.iter().map(make).collect()
 }
 
-/// Empty FAT volumes, of these sizes in bytes and bytes of a cluster.
-pub fn fat_volumes(kinds: &[(usize, u32)]) -> Vec<Arc<[u8]>> {
-    let make = |(size, cluster): &(usize, u32)| {
-        let mut volume = std::io::Cursor::new(vec![0; *size]);
-        let options = fatfs::FormatVolumeOptions::new().bytes_per_cluster(*cluster);
-        fatfs::format_volume(&mut volume, options).expect("a file system in memory");
-        volume.into_inner().into()
-    };
-    kinds.iter().map(make).collect()
+/// Empty volumes by mkfs.fat: bits of an entry of their tables, and a size in KiB.
+pub fn fat_volumes(kinds: &[(u32, u64)]) -> Vec<Arc<[u8]>> {
+    kinds.iter().map(|&(bits, size)| fat_volume(bits, size).into()).collect()
 }
 
-/// Lets the library that writes FAT panic: the core catches it there, and makes an error of it.
-pub fn allow_panics_in_library() {
-    static ONCE: Once = Once::new();
-    ONCE.call_once(|| {
-        let before = std::panic::take_hook();
-        std::panic::set_hook(Box::new(move |panic| {
-            let place = panic.location().map(|place| Path::new(place.file()).to_path_buf()).unwrap_or_default();
-            let in_library = place.iter().any(|part| part.to_string_lossy().starts_with("fatfs-"));
-            if !in_library {
-                before(panic);
-            }
-        }));
-    });
+/// An empty volume by mkfs.fat, with clusters of one sector.
+pub fn fat_volume(bits: u32, kib: u64) -> Vec<u8> {
+    let file = tempfile::NamedTempFile::new().expect("a temporary file");
+    file.as_file().set_len(kib << 10).expect("room");
+    let done = Command::new("mkfs.fat").args(["-F", &bits.to_string(), "-s", "1"]).arg(file.path()).output();
+    assert!(done.expect("mkfs.fat is installed").status.success());
+    fs::read(file.path()).expect("a volume")
 }

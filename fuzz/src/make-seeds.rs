@@ -9,13 +9,15 @@ use std::{
 };
 
 use reformis_disk::{
-    Disk,
+    Disk, Format,
+    budget::Budget,
     copy::{output::Output, pipeline},
     disk::EmptyDisk,
     format::{self, NewImage, Squeeze},
     source::MemoryStorage,
 };
 use reformis_fuzz::join;
+use reformis_guest::{Bench, Device, Tree};
 use reformis_machine::{MachineFile, launch};
 use reformis_standin::{
     content::Content,
@@ -133,17 +135,18 @@ fn emulated(options: &Value, beside: Option<&[u8]>, snapshot: bool) -> anyhow::R
 
 /// A disk with a master boot record and an EFI system partition.
 fn with_esp() -> Vec<u8> {
-    let mut esp = Cursor::new(vec![0; 200 * 512]);
-    fatfs::format_volume(&mut esp, fatfs::FormatVolumeOptions::new()).expect("a file system in memory");
-    let file_system = fatfs::FileSystem::new(&mut esp, fatfs::FsOptions::new()).expect("a file system in memory");
-    let boot = file_system.root_dir().create_dir("EFI").and_then(|efi| efi.create_dir("BOOT")).expect("folders");
-    boot.create_file("BOOTX64.EFI").and_then(|mut file| file.write_all(b"MZ")).expect("a loader");
-    drop(boot);
-    drop(file_system);
+    let esp: Vec<u8> = reformis_fuzz::changes::fat_volume(12, 100);
+    let storage = Arc::new(MemoryStorage::new("esp", esp));
+    let bench = Bench::new([format::open(storage, Some(Format::Raw)).expect("raw").disk], &Budget::whole());
+    let device = Device::part(&bench, 0, 0, u64::MAX, "esp");
+    let mut tree = Tree::of(&device, 0).expect("a sound volume").expect("FAT");
+    tree.make_folders("/EFI/BOOT").and_then(|()| tree.write("/EFI/BOOT/BOOTX64.EFI", b"MZ")).expect("a loader");
+    let mut esp = vec![0; 100 << 10];
+    bench.take().remove(0).read_at(0, &mut esp).expect("memory");
     let mut disk = vec![0; 8 * 512];
     disk[446..462].copy_from_slice(&[0x80, 0, 0, 0, 0xef, 0, 0, 0, 8, 0, 0, 0, 200, 0, 0, 0]);
     disk[510..512].copy_from_slice(&[0x55, 0xaa]);
-    disk.extend(esp.into_inner());
+    disk.extend(esp);
     disk
 }
 

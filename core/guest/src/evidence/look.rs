@@ -7,7 +7,7 @@ use serde::Serialize;
 
 use crate::{
     bench::{Bench, Device},
-    fs::fat,
+    fs::{efi, registry},
     volume::{
         probe::{self, Volume},
         {
@@ -77,7 +77,8 @@ pub fn look(disk: &Arc<dyn Disk>, budget: &Arc<Budget>) -> Result<Look> {
 fn loaders(disk: &Arc<dyn Disk>, partition: &Partition, budget: &Arc<Budget>) -> Vec<String> {
     let bench = Bench::new([disk.clone()], budget);
     let device = Device::part(&bench, 0, partition.start, partition.size, "the EFI system partition");
-    fat::loaders(device)
+    let opened = registry::open(&device, Volume::Fat, 0).ok().flatten();
+    opened.and_then(|opened| efi::loaders(&**opened.fs.lock()).ok()).unwrap_or_default()
 }
 
 impl Look {

@@ -2,7 +2,83 @@
 
 use serde::Serialize;
 
-pub use crate::fs::ext::Attribute;
+/// What a file system calls a file or a folder by. Only the file system that it came from understands it, and only as long as
+/// the file is where it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) struct Node {
+    /// Which of several trees of the volume, where it has subvolumes; 0 elsewhere.
+    pub(crate) tree: u64,
+    /// Its number: of an inode, of a record, or the place of its entry.
+    pub(crate) number: u64,
+}
+
+impl Node {
+    /// A node of a file system with one tree.
+    pub(crate) fn of(number: impl Into<u64>) -> Self {
+        Self { tree: 0, number: number.into() }
+    }
+}
+
+/// An entry of a folder.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Entry {
+    /// Its name.
+    pub(crate) name: Vec<u8>,
+    /// What it stands for.
+    pub(crate) node: Node,
+}
+
+/// What a file system is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Facts {
+    /// Its identity as `/dev/disk/by-uuid` has it: a UUID, or the serial number of FAT.
+    pub(crate) identity: Option<String>,
+    /// Its label; empty when it has none.
+    pub(crate) label: String,
+}
+
+/// What is set of something that is there; `None` stays as it is.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(crate) struct Meta {
+    /// Numbers of owner and group.
+    pub(crate) owner: Option<(u32, u32)>,
+    /// Permissions.
+    pub(crate) mode: Option<u16>,
+    /// Time of the last change in seconds since 1970.
+    pub(crate) modified: Option<i64>,
+}
+
+/// An extended attribute.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Attribute {
+    /// What stands for the start of its name: 1 `user.`, 2 and 3 access lists, 4 `trusted.`, 6 `security.`, 7 `system.`.
+    pub(crate) index: u8,
+    /// The rest of its name.
+    pub(crate) name: Vec<u8>,
+    /// Its bytes.
+    pub(crate) value: Vec<u8>,
+}
+
+impl Attribute {
+    /// The label that SELinux goes by.
+    pub(crate) fn is_label(&self) -> bool {
+        self.index == 6 && self.name == b"selinux"
+    }
+
+    /// The name as programs know it.
+    pub(crate) fn full_name(&self) -> String {
+        let start = match self.index {
+            1 => "user.",
+            2 => "system.posix_acl_access",
+            3 => "system.posix_acl_default",
+            4 => "trusted.",
+            6 => "security.",
+            7 => "system.",
+            _ => "",
+        };
+        format!("{start}{}", String::from_utf8_lossy(&self.name))
+    }
+}
 
 /// What something is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -37,7 +113,7 @@ pub struct Stat {
     pub links: u32,
     /// Number in its file system; 0 where it has none.
     #[serde(skip)]
-    pub(crate) id: u32,
+    pub(crate) id: u64,
 }
 
 /// Something to be made.

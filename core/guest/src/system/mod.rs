@@ -2,7 +2,7 @@
 
 pub(crate) mod linux;
 
-use std::sync::Arc;
+use std::{collections::BTreeMap, sync::Arc};
 
 use reformis_disk::{Disk, budget::Budget};
 
@@ -11,7 +11,7 @@ use linux::{System, devices, fstab, is_root};
 use crate::{
     bench::Bench,
     error::Result,
-    fs::{any::Fs, tree::Tree},
+    fs::{Shared, registry, tree::Tree},
     volume::{
         found::{self, Found},
         probe::Volume,
@@ -32,6 +32,8 @@ pub struct Guest {
     pub unread_paths: Vec<(String, String)>,
     /// Volumes whose journal was replayed before they were read.
     pub replayed: Vec<String>,
+    /// The file systems that were opened, one for each volume whichever trees it is in, by the volumes' places.
+    pub(crate) opened: BTreeMap<usize, Shared>,
 }
 
 impl Guest {
@@ -51,6 +53,7 @@ impl Guest {
             unread: Vec::new(),
             unread_paths: Vec::new(),
             replayed: Vec::new(),
+            opened: BTreeMap::new(),
         };
         for index in 0..guest.volumes.len() {
             let volume = &guest.volumes[index];
@@ -88,16 +91,20 @@ impl Guest {
 
     /// The file system on a volume; `None`, with a note, when it cannot be read.
     #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
-    fn open_volume(&mut self, index: usize, now: i64) -> Result<Option<Fs>> {
+    fn open_volume(&mut self, index: usize, now: i64) -> Result<Option<Shared>> {
+        if let Some(known) = self.opened.get(&index) {
+            return Ok(Some(known.clone()));
+        }
         let volume = &self.volumes[index];
-        let Some(device) = &volume.device else { return Ok(None) };
+        let (Some(device), Some(kind)) = (&volume.device, volume.kind) else { return Ok(None) };
         let name = volume.name.clone();
-        match Fs::open(device, now) {
-            Ok(Some((fs, replayed))) => {
-                if replayed && !self.replayed.contains(&name) {
+        match registry::open(device, kind, now) {
+            Ok(Some(opened)) => {
+                if opened.replayed {
                     self.replayed.push(name);
                 }
-                Ok(Some(fs))
+                self.opened.insert(index, opened.fs.clone());
+                Ok(Some(opened.fs))
             }
             Ok(None) => Ok(None),
             Err(error @ crate::Error::Disk(_)) => Err(error),
@@ -114,9 +121,11 @@ impl Guest {
     ///
     /// # Errors
     /// Those of the disks and of the file system.
-    pub fn volume_tree(&self, index: usize, now: i64) -> Result<Option<Tree>> {
-        let device = self.volumes.get(index).and_then(|volume| volume.device.as_ref());
-        device.map_or(Ok(None), |device| Ok(Fs::open(device, now)?.map(|(fs, _)| Tree::new(fs, index))))
+    pub fn volume_tree(&mut self, index: usize, now: i64) -> Result<Option<Tree>> {
+        if index >= self.volumes.len() {
+            return Ok(None);
+        }
+        Ok(self.open_volume(index, now)?.map(|fs| Tree::new(fs, index)))
     }
 
     fn system(&mut self, mut tree: Tree, root: usize, now: i64) -> Result<System> {

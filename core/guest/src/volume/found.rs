@@ -8,7 +8,7 @@ use serde::Serialize;
 use crate::{
     bench::{Bench, Device},
     error::{Error, Result},
-    fs::{ext::Ext, fat::Fat},
+    fs::{efi, registry},
     volume::{
         lvm,
         probe::{self, Volume},
@@ -54,7 +54,8 @@ impl Found {
 
     /// The loaders on it, as paths with `/`, when it is an EFI system partition.
     pub(crate) fn loaders(&self) -> Vec<String> {
-        self.device.clone().map(crate::fs::fat::loaders).unwrap_or_default()
+        let opened = self.device.as_ref().and_then(|device| registry::open(device, self.kind?, 0).ok().flatten());
+        opened.and_then(|opened| efi::loaders(&**opened.fs.lock()).ok()).unwrap_or_default()
     }
 
     fn new(name: String, device: Device, disk: usize) -> Self {
@@ -88,12 +89,12 @@ impl Found {
         let Some(device) = &self.device else { return Ok(()) };
         self.kind = probe::probe(device, 0, device.size())?;
         match self.kind {
-            Some(Volume::Ext) => {
-                let ext = Ext::open(device.clone(), 0)?;
-                self.uuid = Some(ext.uuid().to_string());
-                self.label = ext.label();
+            Some(kind @ (Volume::Ext | Volume::Fat)) => {
+                if let Some(facts) = registry::facts(device, kind)? {
+                    self.uuid = facts.identity;
+                    self.label = facts.label;
+                }
             }
-            Some(Volume::Fat) => self.uuid = Fat::open(device.clone(), 0)?.map(|fat| fat.serial()),
             // LUKS writes its UUID as text (its on-disk format, versions 1 and 2: byte 168, 40 bytes).
             Some(Volume::Luks) => {
                 let mut text = [0; 40];

@@ -8,3 +8,4 @@ mod elsewhere;
 mod ext;
 mod guests;
 mod look;
+mod volumes;

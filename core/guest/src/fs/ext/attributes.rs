@@ -5,7 +5,7 @@ use super::{
     inode::Inode,
     superblock::{incompat, ro_compat},
 };
-use crate::error::Result;
+use crate::{error::Result, fs::node::Attribute};
 
 const MAGIC: u32 = 0xea02_0000;
 /// Bytes before the entries of a block.
@@ -13,37 +13,7 @@ const HEADER: usize = 32;
 /// `system`, as an index of names.
 const SYSTEM: u8 = 7;
 
-/// An extended attribute.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Attribute {
-    /// What stands for the start of its name: 1 `user.`, 2 and 3 access lists, 4 `trusted.`, 6 `security.`, 7 `system.`.
-    pub(crate) index: u8,
-    /// The rest of its name.
-    pub(crate) name: Vec<u8>,
-    /// Its bytes.
-    pub(crate) value: Vec<u8>,
-}
-
 impl Attribute {
-    /// The label that SELinux goes by.
-    pub(crate) fn is_label(&self) -> bool {
-        self.index == 6 && self.name == b"selinux"
-    }
-
-    /// The name as programs know it.
-    pub(crate) fn full_name(&self) -> String {
-        let start = match self.index {
-            1 => "user.",
-            2 => "system.posix_acl_access",
-            3 => "system.posix_acl_default",
-            4 => "trusted.",
-            6 => "security.",
-            7 => "system.",
-            _ => "",
-        };
-        format!("{start}{}", String::from_utf8_lossy(&self.name))
-    }
-
     fn is_inline_data(&self) -> bool {
         self.index == SYSTEM && self.name == b"data"
     }
@@ -103,7 +73,7 @@ fn entries(ext: &Ext, bytes: &[u8], first: usize, base: usize) -> Result<Vec<Att
             bytes.get(start..start.saturating_add(size)).ok_or_else(wrong)?.to_vec()
         } else {
             let holder = ext.inode(inode)?;
-            ext.content(&holder, 64 << 10)?
+            ext.whole(&holder, 64 << 10)?
         };
         found.push(Attribute { index, name, value });
         at += 16 + name_len.next_multiple_of(4);
@@ -150,7 +120,7 @@ impl Ext {
     }
 
     /// All extended attributes of a file but inline data.
-    pub(crate) fn attributes(&self, inode: &Inode) -> Result<Vec<Attribute>> {
+    pub(super) fn attributes_of(&self, inode: &Inode) -> Result<Vec<Attribute>> {
         let mut found = self.inside(inode)?;
         found.retain(|attribute| !attribute.is_inline_data());
         if inode.attribute_block() != 0 {

@@ -8,7 +8,7 @@ use super::{
 };
 use crate::{
     error::{Error, Result},
-    fs::node::{New, Owner},
+    fs::node::{Meta, New, Owner},
 };
 use reformis_disk::to_usize;
 
@@ -16,13 +16,11 @@ use reformis_disk::to_usize;
 const MAX_LINKS: u16 = 65_000;
 /// Bytes of holes in a file that is taken into memory.
 const MAX_HOLES: u64 = 16 << 20;
-/// Folders that are removed below one another.
-const MAX_DEPTH: usize = 256;
 
 impl Ext {
     /// Fills `buf` from `offset` of a file, as far as the file goes; the number of bytes.
     #[expect(clippy::indexing_slicing, reason = "ranges are cut to the buffer, the run and the block")]
-    pub(crate) fn read_at(&self, inode: &Inode, offset: u64, buf: &mut [u8]) -> Result<usize> {
+    pub(super) fn read_file(&self, inode: &Inode, offset: u64, buf: &mut [u8]) -> Result<usize> {
         if inode.has(flags::ENCRYPT) {
             return Err(self.device.unreadable(format!("inode {} is encrypted", inode.number)));
         }
@@ -59,7 +57,7 @@ impl Ext {
     }
 
     /// All bytes of a file of at most `most`.
-    pub(crate) fn content(&self, inode: &Inode, most: u64) -> Result<Vec<u8>> {
+    pub(super) fn whole(&self, inode: &Inode, most: u64) -> Result<Vec<u8>> {
         if inode.size() > most {
             return Err(Self::too_large(inode.number, inode.size(), most));
         }
@@ -71,7 +69,7 @@ impl Ext {
             }
         }
         let mut bytes = vec![0; to_usize(inode.size())];
-        self.read_at(inode, 0, &mut bytes)?;
+        self.read_file(inode, 0, &mut bytes)?;
         Ok(bytes)
     }
 
@@ -80,24 +78,22 @@ impl Ext {
         clippy::indexing_slicing,
         reason = "such a target is shorter than the room in the inode, as was just compared"
     )]
-    pub(crate) fn link_target(&self, inode: &Inode) -> Result<Vec<u8>> {
+    pub(super) fn target_of(&self, inode: &Inode) -> Result<Vec<u8>> {
         // A short one lies where others have their map; it has no blocks but maybe one of attributes.
         let own = u64::from(inode.attribute_block() != 0);
         if inode.size() < 60 && !inode.has(flags::INLINE_DATA) && inode.used_blocks(self.block) == own {
             return Ok(inode.block()[..to_usize(inode.size())].to_vec());
         }
-        self.content(inode, 64 << 10)
+        self.whole(inode, 64 << 10)
     }
 
     /// Makes something called `name` in a folder.
     #[expect(clippy::indexing_slicing, reason = "only a target that fits is kept in the inode")]
-    pub(crate) fn create(&mut self, folder: u32, name: &[u8], new: &New<'_>, owner: &Owner) -> Result<u32> {
+    pub(super) fn make(&mut self, folder: u32, name: &[u8], new: &New<'_>, owner: &Owner) -> Result<u32> {
         self.begin_change()?;
         let mut folder = self.inode(folder)?;
         let text = || String::from_utf8_lossy(name).into_owned();
-        if name.is_empty() || name.len() > 255 || name.contains(&b'/') || name.contains(&0) {
-            return Err(Error::WrongKind { path: text(), wanted: "name" });
-        }
+        check_name(name)?;
         if self.find(&folder, name)?.is_some() {
             return Err(Error::Exists { path: text() });
         }
@@ -169,7 +165,7 @@ impl Ext {
         Ok(map)
     }
 
-    fn note_large(&mut self, inode: &Inode) -> Result<()> {
+    pub(super) fn note_large(&mut self, inode: &Inode) -> Result<()> {
         if inode.size() >= 1 << 31 && !self.sb.has_ro(ro_compat::LARGE_FILE) {
             return Err(self.device.unchangeable("it does not hold files of 2 GiB"));
         }
@@ -177,7 +173,7 @@ impl Ext {
     }
 
     /// Refuses files whose bytes are more than what lies in their blocks.
-    fn check_plain(&self, inode: &Inode) -> Result<()> {
+    pub(super) fn check_plain(&self, inode: &Inode) -> Result<()> {
         let special = [(flags::ENCRYPT, "is encrypted"), (flags::VERITY, "is sealed by a tree of hashes")];
         match special.into_iter().find(|(flag, _)| inode.has(*flag)) {
             Some((_, what)) => Err(self.device.unchangeable(format!("inode {} {what}", inode.number))),
@@ -186,7 +182,7 @@ impl Ext {
     }
 
     /// Replaces all bytes of a file; owner, mode, attributes and other names of it stay.
-    pub(crate) fn replace(&mut self, number: u32, bytes: &[u8]) -> Result<()> {
+    pub(super) fn replace_all(&mut self, number: u32, bytes: &[u8]) -> Result<()> {
         self.begin_change()?;
         let mut inode = self.inode(number)?;
         self.check_plain(&inode)?;
@@ -200,13 +196,13 @@ impl Ext {
 
     /// Adds bytes at the end of a file.
     #[expect(clippy::indexing_slicing, reason = "ranges are cut to the buffer, the run and the block")]
-    pub(crate) fn append(&mut self, number: u32, bytes: &[u8]) -> Result<()> {
+    pub(super) fn append(&mut self, number: u32, bytes: &[u8]) -> Result<()> {
         self.begin_change()?;
         let mut inode = self.inode(number)?;
         self.check_plain(&inode)?;
         if inode.has(flags::INLINE_DATA) {
-            let whole = [self.content(&inode, 64 << 10)?, bytes.to_vec()].concat();
-            return self.replace(number, &whole);
+            let whole = [self.whole(&inode, 64 << 10)?, bytes.to_vec()].concat();
+            return self.replace_all(number, &whole);
         }
         let size = inode.size();
         let block = self.block as u64;
@@ -228,10 +224,10 @@ impl Ext {
                 }
                 // The end is a hole, or reserved: the file is written anew.
                 None => {
-                    let whole = [self.content(&inode, 1 << 30)?, bytes.to_vec()].concat();
+                    let whole = [self.whole(&inode, 1 << 30)?, bytes.to_vec()].concat();
                     self.lay_map(&mut inode, map)?;
                     self.write_inode(&mut inode)?;
-                    return self.replace(number, &whole);
+                    return self.replace_all(number, &whole);
                 }
             }
         }
@@ -263,26 +259,20 @@ impl Ext {
         self.free_blocks(&map.tables)
     }
 
-    /// Removes `name` from a folder; a folder with all that is in it.
-    pub(crate) fn remove(&mut self, folder: u32, name: &[u8]) -> Result<()> {
+    /// Removes `name` from a folder: a folder only when nothing is in it.
+    pub(super) fn remove(&mut self, folder: u32, name: &[u8]) -> Result<()> {
         self.begin_change()?;
-        self.remove_below(folder, name, 0)?;
-        self.flush()
-    }
-
-    fn remove_below(&mut self, folder: u32, name: &[u8], depth: usize) -> Result<()> {
         let text = || String::from_utf8_lossy(name).into_owned();
         let mut parent = self.inode(folder)?;
         let number = self.find(&parent, name)?.ok_or_else(|| Error::NotFound { path: text() })?;
         let mut inode = self.inode(number)?;
         if inode.is_folder() {
-            if depth > MAX_DEPTH || number == super::ROOT || number == folder {
+            if number == super::ROOT || number == folder {
                 return Err(self.device.damaged("folders lie inside themselves"));
             }
-            for entry in self.entries(&inode)? {
-                self.remove_below(number, &entry.name, depth + 1)?;
+            if !self.entries(&inode)?.is_empty() {
+                return Err(Error::WrongKind { path: text(), wanted: "folder with nothing in it" });
             }
-            inode = self.inode(number)?;
         }
         self.remove_entry(&mut parent, name)?;
         if inode.is_folder() {
@@ -293,9 +283,11 @@ impl Ext {
         if !inode.is_folder() && inode.links() > 1 {
             inode.set_links(inode.links() - 1);
             inode.set_time(Time::Change, self.now);
-            return self.write_inode(&mut inode);
+            self.write_inode(&mut inode)?;
+        } else {
+            self.destroy(&mut inode)?;
         }
-        self.destroy(&mut inode)
+        self.flush()
     }
 
     /// Gives back an inode and all that it has.
@@ -305,17 +297,52 @@ impl Ext {
         self.free_inode(inode)
     }
 
-    /// Sets owner and permissions of something that is there.
-    pub(crate) fn set_owner(&mut self, number: u32, uid: u32, gid: u32, permissions: u16) -> Result<()> {
+    /// Sets owner, permissions and time of something that is there.
+    pub(super) fn set_meta_of(&mut self, number: u32, meta: &Meta) -> Result<()> {
         self.begin_change()?;
         let mut inode = self.inode(number)?;
-        inode.set_owner(uid, gid);
-        inode.set_mode(inode.mode() & mode::KIND | permissions & 0o7777);
+        if let Some((uid, gid)) = meta.owner {
+            inode.set_owner(uid, gid);
+        }
+        if let Some(permissions) = meta.mode {
+            inode.set_mode(inode.mode() & mode::KIND | permissions & 0o7777);
+        }
+        if let Some(modified) = meta.modified {
+            inode.set_time(Time::Modification, modified);
+        }
         inode.set_time(Time::Change, self.now);
         self.write_inode(&mut inode)
     }
 
-    fn touch(&self, inode: &mut Inode) {
+    /// Gives what is called `name` in one folder another name, in that folder or in another one; its number.
+    pub(super) fn move_entry(&mut self, from: u32, name: &[u8], to: u32, new: &[u8]) -> Result<u32> {
+        self.begin_change()?;
+        let text = |name: &[u8]| String::from_utf8_lossy(name).into_owned();
+        check_name(new)?;
+        let mut source = self.inode(from)?;
+        let number = self.find(&source, name)?.ok_or_else(|| Error::NotFound { path: text(name) })?;
+        if self.find(&self.inode(to)?, new)?.is_some() {
+            return Err(Error::Exists { path: text(new) });
+        }
+        let mut inode = self.inode(number)?;
+        if inode.is_folder() && from != to {
+            // Its own entry for the folder above would have to change, and both folders' counts.
+            return Err(self.device.unchangeable("a folder only gets another name in the folder that it is in"));
+        }
+        self.remove_entry(&mut source, name)?;
+        self.touch(&mut source);
+        self.write_inode(&mut source)?;
+        let mut target = self.inode(to)?;
+        self.add_entry(&mut target, new, number, inode.mode())?;
+        self.touch(&mut target);
+        self.write_inode(&mut target)?;
+        inode.set_time(Time::Change, self.now);
+        self.write_inode(&mut inode)?;
+        self.flush()?;
+        Ok(number)
+    }
+
+    pub(super) fn touch(&self, inode: &mut Inode) {
         inode.set_time(Time::Modification, self.now);
         inode.set_time(Time::Change, self.now);
     }
@@ -331,4 +358,12 @@ impl Ext {
         };
         folder.set_links(links);
     }
+}
+
+/// Refuses what can be no name.
+fn check_name(name: &[u8]) -> Result<()> {
+    if name.is_empty() || name.len() > 255 || name.contains(&b'/') || name.contains(&0) {
+        return Err(Error::WrongKind { path: String::from_utf8_lossy(name).into(), wanted: "name" });
+    }
+    Ok(())
 }

@@ -116,7 +116,7 @@ impl Ext {
     }
 
     fn all_entries(&self, folder: &Inode) -> Result<Vec<Entry>> {
-        let mut hold = self.budget().hold();
+        let mut hold = self.device.bench().budget().hold();
         let mut found = Vec::new();
         self.each_entry(folder, |entry| {
             hold.grow(entry.name.len() as u64 + ENTRY_OVERHEAD)?;

@@ -140,7 +140,7 @@ impl Ext {
         let start = u64::from(be32(&journal.head, 28));
         let mut end = be32(&journal.head, 24);
         if start != 0 {
-            let mut revoked = Revoked { by: HashMap::new(), hold: self.budget().hold() };
+            let mut revoked = Revoked { by: HashMap::new(), hold: self.device.bench().budget().hold() };
             end = self.walk(&journal, start, Pass::Scan, u32::MAX, &mut revoked)?;
             if journal.has(feature::FAST_COMMIT) {
                 self.check_fast_commits(&journal, end)?;
@@ -160,7 +160,7 @@ impl Ext {
         }
         let place = journal.map.block(0).ok_or_else(|| self.device.damaged("its journal has a hole"))?;
         self.write_block(place, &head)?;
-        self.reload()?;
+        self.read_again()?;
         self.sb.s_feature_incompat = (self.sb.s_feature_incompat.get() & !incompat::RECOVER).into();
         self.flush()
     }

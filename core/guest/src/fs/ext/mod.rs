@@ -3,6 +3,7 @@
 
 mod allocate;
 mod attributes;
+mod bytes;
 mod checksum;
 mod files;
 mod folder;
@@ -14,10 +15,8 @@ mod journal;
 mod map;
 mod orphans;
 mod superblock;
+pub(crate) mod volume;
 
-use std::sync::Arc;
-
-use reformis_disk::budget::Budget;
 use superblock::{Superblock, compat, incompat, ro_compat};
 
 use crate::{
@@ -25,7 +24,6 @@ use crate::{
     error::{Error, Result},
 };
 
-pub use attributes::Attribute;
 pub(crate) use inode::{Inode, ROOT, mode};
 
 /// A file system.
@@ -63,7 +61,7 @@ impl Ext {
     }
 
     /// Reads again what is kept in memory, after the device below was changed by others.
-    pub(crate) fn reload(&mut self) -> Result<()> {
+    pub(super) fn read_again(&mut self) -> Result<()> {
         *self = Self::open(self.device.clone(), self.now)?;
         Ok(())
     }
@@ -91,12 +89,12 @@ impl Ext {
     }
 
     /// Free bytes.
-    pub(crate) fn free(&self) -> u64 {
+    pub(super) fn free_bytes(&self) -> u64 {
         self.sb.free_blocks().saturating_mul(self.block as u64)
     }
 
     /// Refuses what we could not keep right.
-    pub(crate) fn check_writable(&self) -> Result<()> {
+    pub(super) fn check_changeable(&self) -> Result<()> {
         self.check_features()?;
         match self.state() {
             State::Clean => Ok(()),
@@ -122,13 +120,8 @@ impl Ext {
 
     /// Begins a change: another view of the same volume may have changed its counts since they were read.
     fn begin_change(&mut self) -> Result<()> {
-        self.reload()?;
-        self.check_writable()
-    }
-
-    /// Memory for what is collected from it.
-    pub(crate) fn budget(&self) -> &Arc<Budget> {
-        self.device.bench().budget()
+        self.read_again()?;
+        self.check_changeable()
     }
 
     fn has_group_checksums(&self) -> bool {

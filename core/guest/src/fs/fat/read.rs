@@ -1,21 +1,21 @@
 //! Reading FAT12, FAT16 and FAT32 (Microsoft's FAT specification of 2000, "FAT: General Overview of On-Disk Format").
 //!
-//! Libraries for FAT take a sound file system for granted, and a stranger's is not: what is read, and what is asked before
-//! one of them writes, is asked here.
+//! A stranger made it: chains may come back to themselves, and lead anywhere.
 
 use super::Fat;
-use crate::{
-    bench::Device,
-    error::{Error, Result},
-};
+use crate::{bench::Device, error::Result};
 use reformis_disk::to_usize;
 
 /// The longest folder that is read, in bytes.
 const MAX_FOLDER: usize = 2 << 20;
 
-const ATTR_VOLUME: u8 = 0x08;
-const ATTR_FOLDER: u8 = 0x10;
-const ATTR_LONG_NAME: u8 = 0x0f;
+pub(super) const ATTR_VOLUME: u8 = 0x08;
+pub(super) const ATTR_FOLDER: u8 = 0x10;
+pub(super) const ATTR_LONG_NAME: u8 = 0x0f;
+/// First byte of a slot that is free.
+pub(super) const DELETED: u8 = 0xe5;
+/// Bit of the number of the part of a long name that is its last, and comes first.
+pub(super) const LAST_PART: u8 = 0x40;
 
 /// Where a folder lies.
 #[derive(Debug, Clone, Copy)]
@@ -36,19 +36,31 @@ pub(crate) struct Entry {
     pub(crate) size: u64,
     /// Time of the last change in seconds since 1970, as the file system has no time zone.
     pub(crate) modified: i64,
+    /// Byte of its own slot on the volume.
+    pub(super) place: u64,
+    /// Its slots in its folder: the parts of its long name, and its own.
+    pub(super) slots: std::ops::Range<usize>,
 }
 
 /// Where things lie.
 #[derive(Debug, Clone)]
 pub(super) struct Geometry {
-    /// Bytes of a table's entry in bits: 12, 16 or 32.
-    bits: u32,
-    table: u64,
-    data: u64,
+    /// Bits of a table's entry: 12, 16 or 32.
+    pub(super) bits: u32,
+    /// Byte of the table that is read: the first one, or the one that is said to be in use alone.
+    pub(super) table: u64,
+    /// Bytes of all tables that are written.
+    pub(super) tables: Vec<u64>,
+    /// Byte of the first cluster.
+    pub(super) data: u64,
+    /// Bytes of a cluster.
     pub(super) cluster: u64,
+    /// Number of clusters.
     pub(super) clusters: u64,
-    root: Root,
+    pub(super) root: Root,
     pub(super) volume_id: u32,
+    /// Byte of the sector that counts free clusters, where there is a sound one.
+    pub(super) info: Option<u64>,
 }
 
 impl Fat {
@@ -88,122 +100,106 @@ impl Fat {
             _ => 32,
         };
         let root = if bits == 32 { Root::Chain(le32(44)) } else { Root::Region(root_at, to_usize(root_len)) };
-        let table = reserved * bytes_per_sector;
+        let first = reserved * bytes_per_sector;
+        let mut all: Vec<u64> = (0..tables).map(|number| first + number * table_sectors * bytes_per_sector).collect();
+        // FAT32 may keep one of them in use alone.
+        if bits == 32 && sector[40] & 0x80 != 0 {
+            let Some(active) = all.get(usize::from(sector[40] & 0x0f)).copied() else { return Ok(None) };
+            all = vec![active];
+        }
         let volume_id = le32(if bits == 32 { 67 } else { 39 });
-        let geometry = Geometry { bits, table, data, cluster, clusters, root, volume_id };
-        Ok(Some(Self { device, geometry, now }))
+        let info = (bits == 32).then(|| le16(48) * bytes_per_sector);
+        let info = match info.filter(|at| *at > 0 && at + 512 <= first) {
+            Some(at) => {
+                let mut bytes = [0; 512];
+                device.read(at, &mut bytes)?;
+                (bytes.starts_with(b"RRaA") && &bytes[484..488] == b"rrAa").then_some(at)
+            }
+            None => None,
+        };
+        let table = all.first().copied().unwrap_or(first);
+        let geometry = Geometry { bits, table, tables: all, data, cluster, clusters, root, volume_id, info };
+        Ok(Some(Self { device, geometry, now, next_free: 2 }))
     }
 
-    fn read(&self, at: u64, buf: &mut [u8]) -> Result<()> {
+    pub(super) fn read(&self, at: u64, buf: &mut [u8]) -> Result<()> {
         self.device.read(at, buf)
     }
 
-    /// The cluster behind `cluster`; `None` at the end of the chain.
-    fn next(&self, cluster: u32) -> Result<Option<u32>> {
-        let number = u64::from(cluster);
-        let mut bytes = [0; 4];
-        let value = match self.geometry.bits {
-            12 => {
-                self.read(self.geometry.table + number + number / 2, &mut bytes[..2])?;
-                let pair = u32::from(u16::from_le_bytes([bytes[0], bytes[1]]));
-                if cluster.is_multiple_of(2) { pair & 0xfff } else { pair >> 4 }
-            }
-            16 => {
-                self.read(self.geometry.table + number * 2, &mut bytes[..2])?;
-                u32::from_le_bytes(bytes)
-            }
-            _ => {
-                self.read(self.geometry.table + number * 4, &mut bytes)?;
-                u32::from_le_bytes(bytes) & 0x0fff_ffff
-            }
-        };
-        Ok(Some(value).filter(|&next| self.has(next)))
-    }
-
-    fn has(&self, cluster: u32) -> bool {
+    /// Whether there is a cluster of this number.
+    pub(super) fn has(&self, cluster: u32) -> bool {
         (2..self.geometry.clusters + 2).contains(&u64::from(cluster))
     }
 
-    /// The bytes of a chain of clusters, up to `most`; an error when it is longer, as one is that comes back to itself.
-    #[expect(clippy::indexing_slicing, reason = "the bytes were grown behind this place just above")]
-    fn chain(&self, first: u32, most: u64) -> Result<Vec<u8>> {
-        let cluster_size = self.geometry.cluster;
-        let mut bytes = Vec::new();
+    /// The numbers of a chain of clusters of at most `most` bytes; an error when it is longer, as one is that comes back to
+    /// itself.
+    pub(super) fn chain(&self, first: u32, most: u64) -> Result<Vec<u32>> {
+        let mut chain = Vec::new();
+        let most = most.div_ceil(self.geometry.cluster).min(self.geometry.clusters);
         let mut cluster = Some(first).filter(|&first| self.has(first));
         while let Some(number) = cluster {
-            if bytes.len() as u64 >= most.next_multiple_of(cluster_size) {
+            if chain.len() as u64 >= most {
                 return Err(self.device.damaged("a chain of its clusters is longer than it can be"));
             }
-            let start = bytes.len();
-            bytes.resize(start + to_usize(cluster_size), 0);
-            self.read(self.geometry.data + (u64::from(number) - 2) * cluster_size, &mut bytes[start..])?;
+            chain.push(number);
             cluster = self.next(number)?;
         }
-        Ok(bytes)
+        Ok(chain)
     }
 
     /// Byte of a cluster.
-    pub(super) fn cluster_start(&self, cluster: u32) -> Option<u64> {
-        self.has(cluster).then(|| self.geometry.data + (u64::from(cluster) - 2) * self.geometry.cluster)
+    pub(super) fn cluster_start(&self, cluster: u32) -> u64 {
+        self.geometry.data + u64::from(cluster.saturating_sub(2)) * self.geometry.cluster
     }
 
-    fn folder(&self, root: Root) -> Result<Vec<Entry>> {
-        let bytes = match root {
-            Root::Region(at, len) => {
-                let mut bytes = vec![0; len.min(MAX_FOLDER)];
-                self.read(at, &mut bytes)?;
-                bytes
+    /// Reads a folder.
+    pub(super) fn listing(&self, root: Root) -> Result<Listing> {
+        let (parts, part) = match root {
+            Root::Region(at, len) => (vec![at], len.min(MAX_FOLDER)),
+            Root::Chain(first) => {
+                let chain = self.chain(first, MAX_FOLDER as u64)?;
+                (chain.iter().map(|cluster| self.cluster_start(*cluster)).collect(), to_usize(self.geometry.cluster))
             }
-            Root::Chain(first) => self.chain(first, MAX_FOLDER as u64)?,
         };
-        Ok(entries(&bytes))
-    }
-
-    /// The entry at `path`, case aside; `None` for the root folder too, which has none.
-    pub(crate) fn entry(&self, path: &[String]) -> Result<Option<Entry>> {
-        let mut folder = self.geometry.root;
-        let mut found = None;
-        for (depth, name) in path.iter().enumerate() {
-            let Some(entry) = self.folder(folder)?.into_iter().find(|entry| entry.name.eq_ignore_ascii_case(name))
-            else {
-                return Ok(None);
-            };
-            if depth + 1 < path.len() && !entry.is_folder {
-                return Ok(None);
-            }
-            folder = Root::Chain(entry.cluster);
-            found = Some(entry);
+        let mut bytes = vec![0; parts.len() * part];
+        for (place, piece) in parts.iter().zip(bytes.chunks_mut(part.max(1))) {
+            self.read(*place, piece)?;
         }
-        Ok(found)
+        Ok(Listing { bytes, parts, part, root })
     }
 
-    /// The entries of the folder at `path`; none for one that is not there.
-    pub(crate) fn list(&self, path: &[String]) -> Result<Vec<Entry>> {
-        let folder = match self.entry(path)? {
-            Some(entry) if entry.is_folder => Root::Chain(entry.cluster),
-            None if path.is_empty() => self.geometry.root,
-            _ => return Ok(Vec::new()),
-        };
-        let mut found = self.folder(folder)?;
+    /// The entry whose own slot lies at byte `place`; its name is not looked for.
+    pub(super) fn entry_at(&self, place: u64) -> Result<Entry> {
+        let mut slot = [0; SLOT];
+        self.read(place, &mut slot)?;
+        Ok(of_slot(&slot, String::new(), place, 0..0))
+    }
+
+    /// Where the folder lies whose entry is at byte `place`, or the root folder for 0; `None` when it is no folder.
+    pub(super) fn folder_at(&self, place: u64) -> Result<Option<Root>> {
+        if place == 0 {
+            return Ok(Some(self.geometry.root));
+        }
+        let entry = self.entry_at(place)?;
+        // A folder in the root says 0 of it.
+        let place = if entry.cluster == 0 { self.geometry.root } else { Root::Chain(entry.cluster) };
+        Ok(entry.is_folder.then_some(place))
+    }
+
+    /// The entries of a folder, without its own two.
+    pub(super) fn entries(&self, folder: Root) -> Result<Vec<Entry>> {
+        let mut found = self.listing(folder)?.entries();
         found.retain(|entry| entry.name != "." && entry.name != "..");
         Ok(found)
     }
 
-    /// All bytes of a file of at most `most`.
-    pub(crate) fn content(&self, entry: &Entry, most: u64) -> Result<Vec<u8>> {
-        if entry.size > most {
-            return Err(Error::TooLarge { path: entry.name.clone(), size: entry.size, most });
-        }
-        let mut bytes = self.chain(entry.cluster, entry.size)?;
-        if (bytes.len() as u64) < entry.size {
-            return Err(self.device.damaged(format!("the file '{}' has fewer clusters than bytes", entry.name)));
-        }
-        bytes.truncate(to_usize(entry.size));
-        Ok(bytes)
+    /// The entry called `name`, case aside.
+    pub(super) fn find(&self, folder: Root, name: &str) -> Result<Option<Entry>> {
+        Ok(self.entries(folder)?.into_iter().find(|entry| entry.name.eq_ignore_ascii_case(name)))
     }
 
     /// Fills `buf` from `offset` of a file, as far as it goes; the number of bytes.
-    pub(crate) fn read_at(&self, entry: &Entry, offset: u64, buf: &mut [u8]) -> Result<usize> {
+    pub(super) fn read_file(&self, entry: &Entry, offset: u64, buf: &mut [u8]) -> Result<usize> {
         let wanted = entry.size.saturating_sub(offset).min(buf.len() as u64);
         let size = self.geometry.cluster;
         let mut cluster = Some(entry.cluster).filter(|&first| self.has(first));
@@ -228,70 +224,97 @@ impl Fat {
         }
         Ok(to_usize(wanted))
     }
+}
 
-    /// Number of free clusters. The table is looked through in pieces: it may have 1 GiB.
-    pub(super) fn free_clusters(&self) -> Result<u64> {
-        let mut free = 0;
-        let bits = u64::from(self.geometry.bits);
-        let end = self.geometry.clusters + 2;
-        let mut piece = vec![0; (PIECE * bits / 8) as usize];
-        for first in (0..end).step_by(to_usize(PIECE)) {
-            let count = PIECE.min(end - first);
-            let len = to_usize((count * bits).div_ceil(8));
-            let table = piece.get_mut(..len).unwrap_or_default();
-            self.read(self.geometry.table + first * bits / 8, table)?;
-            let byte = |at: u64| u32::from(table.get(to_usize(at)).copied().unwrap_or(0));
-            for cluster in first.max(2)..first + count {
-                let at = (cluster - first) * bits / 8;
-                let value = match (bits, cluster % 2) {
-                    (12, 0) => byte(at) | (byte(at + 1) & 0xf),
-                    (12, _) => byte(at) >> 4 | byte(at + 1),
-                    (16, _) => byte(at) | byte(at + 1),
-                    _ => byte(at) | byte(at + 1) | byte(at + 2) | (byte(at + 3) & 0x0f),
-                };
-                free += u64::from(value == 0);
+/// Bytes of a slot of a folder: an entry, or a part of its long name.
+pub(super) const SLOT: usize = 32;
+
+/// The bytes of a folder, and where they lie.
+pub(super) struct Listing {
+    pub(super) bytes: Vec<u8>,
+    /// Where each part begins on the volume.
+    pub(super) parts: Vec<u64>,
+    /// Bytes of each part.
+    part: usize,
+    pub(super) root: Root,
+}
+
+impl Listing {
+    /// Byte of slot `number` on the volume.
+    pub(super) fn place(&self, number: usize) -> Option<u64> {
+        let at = number * SLOT;
+        let start = self.parts.get(at.checked_div(self.part)?)?;
+        Some(start + (at % self.part) as u64)
+    }
+
+    /// All slots.
+    pub(super) fn slots(&self) -> &[[u8; SLOT]] {
+        self.bytes.as_chunks().0
+    }
+
+    /// The entries, up to the mark that ends them.
+    #[expect(clippy::indexing_slicing, reason = "a slot has 32 bytes")]
+    pub(super) fn entries(&self) -> Vec<Entry> {
+        let mut found = Vec::new();
+        // The parts of a long name come last first, before the entry that they name.
+        let mut long: Vec<u16> = Vec::new();
+        let mut first = None;
+        for (number, slot) in self.slots().iter().enumerate() {
+            match (slot[0], slot[11]) {
+                (0, _) => break,
+                (DELETED, _) => {
+                    long.clear();
+                    first = None;
+                }
+                (_, ATTR_LONG_NAME) => {
+                    if slot[0] & LAST_PART != 0 {
+                        long.clear();
+                        first = None;
+                    }
+                    let units = [1..11, 14..26, 28..32].into_iter().flat_map(|range| slot[range].chunks_exact(2));
+                    let part: Vec<u16> = units.map(|unit| u16::from_le_bytes([unit[0], unit[1]])).collect();
+                    let end = part.iter().position(|&unit| unit == 0).unwrap_or(part.len());
+                    long.splice(0..0, part[..end].iter().copied());
+                    long.truncate(260);
+                    first.get_or_insert(number);
+                }
+                (_, attributes) if attributes & ATTR_VOLUME != 0 => {
+                    long.clear();
+                    first = None;
+                }
+                _ => {
+                    let name = if long.is_empty() { short_name(slot) } else { String::from_utf16_lossy(&long) };
+                    long.clear();
+                    let slots = first.take().unwrap_or(number)..number + 1;
+                    let Some(place) = self.place(number) else { break };
+                    found.push(of_slot(slot, name, place, slots));
+                }
             }
         }
-        Ok(free)
+        found
     }
 }
 
-/// Entries of the table that are looked at together: an even number, so that a piece of 12 bits each ends with a byte.
-const PIECE: u64 = 32 << 10;
+/// The first cluster that a slot names.
+pub(super) fn first_of(slot: &[u8; SLOT]) -> u32 {
+    of_slot(slot, String::new(), 0, 0..0).cluster
+}
 
-#[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes and an entry 32")]
-fn entries(bytes: &[u8]) -> Vec<Entry> {
-    let mut found = Vec::new();
-    // The parts of a long name come last first, before the entry that they name.
-    let mut long: Vec<u16> = Vec::new();
-    for entry in bytes.chunks_exact(32) {
-        match (entry[0], entry[11]) {
-            (0, _) => break,
-            (0xe5, _) => long.clear(),
-            (_, ATTR_LONG_NAME) => {
-                let units = [1..11, 14..26, 28..32].into_iter().flat_map(|range| entry[range].chunks_exact(2));
-                let part: Vec<u16> = units.map(|unit| u16::from_le_bytes([unit[0], unit[1]])).collect();
-                let end = part.iter().position(|&unit| unit == 0).unwrap_or(part.len());
-                long.splice(0..0, part[..end].iter().copied());
-                long.truncate(260);
-            }
-            (_, attributes) if attributes & ATTR_VOLUME != 0 => long.clear(),
-            (_, attributes) => {
-                let name = if long.is_empty() { short_name(entry) } else { String::from_utf16_lossy(&long) };
-                long.clear();
-                let high = u16::from_le_bytes([entry[20], entry[21]]);
-                let low = u16::from_le_bytes([entry[26], entry[27]]);
-                let cluster = u32::from(high) << 16 | u32::from(low);
-                let size = u32::from_le_bytes([entry[28], entry[29], entry[30], entry[31]]);
-                let is_folder = attributes & ATTR_FOLDER != 0;
-                let time = u16::from_le_bytes([entry[22], entry[23]]);
-                let date = u16::from_le_bytes([entry[24], entry[25]]);
-                let size = if is_folder { 0 } else { size.into() };
-                found.push(Entry { name, is_folder, cluster, size, modified: seconds(date, time) });
-            }
-        }
+/// The entry that a slot is, called `name`.
+fn of_slot(slot: &[u8; SLOT], name: String, place: u64, slots: std::ops::Range<usize>) -> Entry {
+    let le16 =
+        |at: usize| u16::from_le_bytes([slot.get(at).copied().unwrap_or(0), slot.get(at + 1).copied().unwrap_or(0)]);
+    let is_folder = slot.get(11).is_some_and(|attributes| attributes & ATTR_FOLDER != 0);
+    let size = u32::from(le16(28)) | u32::from(le16(30)) << 16;
+    Entry {
+        name,
+        is_folder,
+        cluster: u32::from(le16(20)) << 16 | u32::from(le16(26)),
+        size: if is_folder { 0 } else { size.into() },
+        modified: seconds(le16(24), le16(22)),
+        place,
+        slots,
     }
-    found
 }
 
 /// Seconds since 1970 of a date and a time as entries have them; 0 for a date that is none.
@@ -311,8 +334,7 @@ fn seconds(date: u16, time: u16) -> i64 {
     zoned.map_or(0, |zoned| zoned.timestamp().as_second())
 }
 
-#[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes and an entry 32")]
-fn short_name(entry: &[u8]) -> String {
+fn short_name(entry: &[u8; SLOT]) -> String {
     // Names all in small letters need no long name: two bits say so.
     let part = |bytes: &[u8], small: u8| {
         let text = String::from_utf8_lossy(bytes).trim_end().to_string();

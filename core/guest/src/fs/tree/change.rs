@@ -1,13 +1,18 @@
 //! Changing a guest's files.
 
-use super::{MAX_TEXT, Tree, names, parent};
+use std::ops::ControlFlow;
+
+use super::{MAX_TEXT, Name, Tree, named, names, parent, shown};
 use crate::{
     error::{Error, Result},
     fs::{
-        any::{Name, shown},
-        node::{Attribute, Kind, New, Owner},
+        Shared,
+        node::{Attribute, Kind, Meta, New, Node, Owner},
     },
 };
+
+/// Folders that are removed below one another.
+const MAX_DEPTH: usize = 256;
 
 impl Tree {
     /// Replaces a text that was read by [`Tree::text`].
@@ -25,22 +30,21 @@ impl Tree {
     }
 
     /// What something new in `folder` should belong to: the superuser, with the label that neighbours show.
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     fn owner(&mut self, folder: &[Name], is_folder: bool, mode: u16) -> Result<Owner> {
         let mut owner = Owner::root(mode);
         let label = |tree: &Self, path: &[Name]| -> Result<Option<Attribute>> {
-            let (fs, depth) = tree.fs(path);
-            Ok(fs.attributes(&path[depth..])?.into_iter().find(Attribute::is_label))
+            let (fs, node) = tree.must_find(path)?;
+            let attributes = fs.lock().attributes(node)?;
+            Ok(attributes.into_iter().find(Attribute::is_label))
         };
         let Some(own) = label(self, folder)? else {
             // Without a label on the folder: either none has one, or this one was forgotten.
             self.unlabelled |= label(self, &[])?.is_some();
             return Ok(owner);
         };
-        let (fs, depth) = self.fs(folder);
         let wanted = if is_folder { Kind::Folder } else { Kind::File };
         let mut neighbour = None;
-        for name in fs.list(&folder[depth..])?.into_iter().take(32) {
+        for name in self.names_at(folder)?.into_iter().take(32) {
             let path = [folder, &[name]].concat();
             if self.stat_at(&path)?.is_some_and(|stat| stat.kind == wanted) {
                 neighbour = label(self, &path)?;
@@ -53,10 +57,11 @@ impl Tree {
         Ok(owner)
     }
 
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     fn create(&mut self, path: &[Name], new: &New<'_>, owner: &Owner) -> Result<()> {
-        let (fs, depth) = self.fs_mut(path);
-        fs.create(&path[depth..], new, owner)
+        let Some((name, folder)) = path.split_last() else { return Err(Error::Exists { path: "/".into() }) };
+        let (fs, node) = self.must_find(folder)?;
+        let made = fs.lock().create(node, name, new, owner);
+        made.map(drop).map_err(named(path))
     }
 
     /// Makes the file at `path`, behind links, or replaces its bytes; its folder is there. A new one belongs to the
@@ -72,12 +77,11 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::write`].
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn write_as(&mut self, path: impl AsRef<[u8]>, bytes: &[u8], mode: u16) -> Result<()> {
         let found = self.resolve(path.as_ref(), true)?;
-        if self.stat_at(&found)?.is_some() {
-            let (fs, depth) = self.fs_mut(&found);
-            return fs.replace(&found[depth..], bytes);
+        if let Some((fs, node)) = self.find(&found)? {
+            let replaced = fs.lock().replace(node, bytes);
+            return replaced.map_err(named(&found));
         }
         let owner = self.owner(parent(&found), false, mode)?;
         self.create(&found, &New::File(bytes), &owner)
@@ -87,18 +91,40 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::write`].
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn append(&mut self, path: impl AsRef<[u8]>, bytes: &[u8]) -> Result<()> {
+        let (found, stat) = self.there(path.as_ref(), true)?;
+        let (fs, node) = self.must_find(&found)?;
+        let written = fs.lock().write_at(node, stat.size, bytes);
+        written.map_err(named(&found))
+    }
+
+    /// Writes `bytes` at `offset` of the file at `path`; a gap before them is zero.
+    ///
+    /// # Errors
+    /// As [`Tree::write`].
+    pub fn write_at(&mut self, path: impl AsRef<[u8]>, offset: u64, bytes: &[u8]) -> Result<()> {
         let (found, _) = self.there(path.as_ref(), true)?;
-        let (fs, depth) = self.fs_mut(&found);
-        fs.append(&found[depth..], bytes)
+        let (fs, node) = self.must_find(&found)?;
+        let written = fs.lock().write_at(node, offset, bytes);
+        written.map_err(named(&found))
+    }
+
+    /// Lets the file at `path` have `size` bytes: cut off, or filled up with zeros.
+    ///
+    /// # Errors
+    /// As [`Tree::write`].
+    pub fn truncate(&mut self, path: impl AsRef<[u8]>, size: u64) -> Result<()> {
+        let (found, _) = self.there(path.as_ref(), true)?;
+        let (fs, node) = self.must_find(&found)?;
+        let cut = fs.lock().truncate(node, size);
+        cut.map_err(named(&found))
     }
 
     /// Makes the folder at `path`, and those that lead to it.
     ///
     /// # Errors
     /// As [`Tree::write`].
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
+    #[expect(clippy::indexing_slicing, reason = "a depth is at most the number of names")]
     pub fn make_folders(&mut self, path: impl AsRef<[u8]>) -> Result<()> {
         let all: Vec<Name> = names(path.as_ref()).collect();
         for depth in 1..=all.len() {
@@ -122,13 +148,11 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::write`]; [`Error::Exists`] when something else is there.
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn link(&mut self, path: impl AsRef<[u8]>, target: impl AsRef<[u8]>) -> Result<()> {
         let found = self.resolve(path.as_ref(), false)?;
         match self.stat_at(&found)? {
             Some(stat) if stat.kind == Kind::Link => {
-                let (fs, depth) = self.fs_mut(&found);
-                fs.remove(&found[depth..])?;
+                self.unlink(&found)?;
             }
             Some(_) => return Err(Error::Exists { path: shown(&found) }),
             None => {}
@@ -141,33 +165,93 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::stat`].
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn remove(&mut self, path: impl AsRef<[u8]>) -> Result<()> {
         let (found, _) = self.there(path.as_ref(), false)?;
         if self.mounts.iter().any(|mount| mount.path.starts_with(&found)) {
             let what = "a volume is mounted there".into();
             return Err(Error::Unsupported { volume: shown(&found), action: "removed", what });
         }
-        let (fs, depth) = self.fs_mut(&found);
-        fs.remove(&found[depth..])
+        let Some((name, folder)) = found.split_last() else {
+            return Err(Error::WrongKind { path: "/".into(), wanted: "file" });
+        };
+        let (fs, folder) = self.must_find(folder)?;
+        remove_below(&fs, folder, name, 0).map_err(named(&found))
+    }
+
+    fn unlink(&mut self, path: &[Name]) -> Result<()> {
+        let Some((name, folder)) = path.split_last() else {
+            return Err(Error::WrongKind { path: "/".into(), wanted: "file" });
+        };
+        let (fs, folder) = self.must_find(folder)?;
+        let removed = fs.lock().unlink(folder, name);
+        removed.map_err(named(path))
+    }
+
+    /// Gives what is at `path`, be it a link, the path `new` on the same volume, where nothing is yet.
+    ///
+    /// # Errors
+    /// As [`Tree::stat`]; [`Error::Exists`]; [`Error::Unsupported`] for another volume, and where something is mounted.
+    pub fn rename(&mut self, path: impl AsRef<[u8]>, new: impl AsRef<[u8]>) -> Result<()> {
+        let (found, _) = self.there(path.as_ref(), false)?;
+        let target = self.resolve(new.as_ref(), false)?;
+        if found == target {
+            return Ok(());
+        }
+        let refuse = |what: &str| Error::Unsupported { volume: shown(&found), action: "renamed", what: what.into() };
+        let (Some((name, from)), Some((new, to))) = (found.split_last(), target.split_last()) else {
+            return Err(refuse("it is the first folder"));
+        };
+        if self.mounts.iter().any(|mount| mount.path.starts_with(&found)) {
+            return Err(refuse("a volume is mounted there"));
+        }
+        if self.mount_of(&found).0 != self.mount_of(&target).0 {
+            return Err(refuse("its new place is on another volume"));
+        }
+        let ((fs, from), (_, to)) = (self.must_find(from)?, self.must_find(to)?);
+        let renamed = fs.lock().rename(from, name, to, new);
+        renamed.map(drop).map_err(named(&target))
     }
 
     /// Sets owner and permissions of what is at `path`.
     ///
     /// # Errors
     /// As [`Tree::stat`].
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn set_owner(&mut self, path: impl AsRef<[u8]>, uid: u32, gid: u32, mode: u16) -> Result<()> {
         let (found, _) = self.there(path.as_ref(), false)?;
-        let (fs, depth) = self.fs_mut(&found);
-        fs.set_owner(&found[depth..], uid, gid, mode)
+        let (fs, node) = self.must_find(&found)?;
+        let meta = Meta { owner: Some((uid, gid)), mode: Some(mode), modified: None };
+        fs.lock().set_meta(node, &meta)
     }
 
     /// Free bytes of the volume that `path` lies on, and whether it can be changed.
     pub(crate) fn room(&self, path: &str) -> Result<u64> {
         let found = self.resolve(path.as_bytes(), true)?;
-        let (fs, _) = self.fs(&found);
+        let (fs, _) = self.must_find(&found)?;
+        let fs = fs.lock();
         fs.check_writable()?;
         fs.free()
     }
+}
+
+/// Removes `name` from a folder; a folder with all that is in it.
+fn remove_below(shared: &Shared, folder: Node, name: &[u8], depth: usize) -> Result<()> {
+    let missing = || Error::NotFound { path: String::from_utf8_lossy(name).into() };
+    let fs = shared.lock();
+    let node = fs.lookup(folder, name)?.ok_or_else(missing)?;
+    if fs.stat(node)?.kind == Kind::Folder {
+        if depth > MAX_DEPTH {
+            let (volume, what) = (String::from_utf8_lossy(name).into(), "folders lie inside themselves".into());
+            return Err(Error::Unsupported { volume, action: "removed", what });
+        }
+        let mut inside = Vec::new();
+        fs.read_dir(node, &mut |entry| {
+            inside.push(entry.name);
+            Ok(ControlFlow::Continue(()))
+        })?;
+        drop(fs);
+        inside.iter().try_for_each(|name| remove_below(shared, node, name, depth + 1))?;
+    } else {
+        drop(fs);
+    }
+    shared.lock().unlink(folder, name)
 }

@@ -4,6 +4,7 @@ mod change;
 
 use std::{
     io::{self, Read, Write},
+    ops::ControlFlow,
     sync::{Arc, Mutex, PoisonError},
 };
 
@@ -13,10 +14,15 @@ use crate::{
     bench::Device,
     error::{Error, Result},
     fs::{
-        any::{Fs, Name, shown},
-        node::{Kind, Stat},
+        Shared,
+        node::{Entry, Kind, Node, Stat},
+        registry,
     },
+    volume::probe,
 };
+
+/// A name in a folder, as bytes.
+pub(crate) type Name = Vec<u8>;
 
 /// Links that are followed for one path.
 const MAX_LINKS: usize = 40;
@@ -31,7 +37,7 @@ const ENTRY: u64 = 256;
 /// A file system and where it is mounted.
 pub(crate) struct Mount {
     pub(crate) path: Vec<Name>,
-    pub(crate) fs: Fs,
+    pub(crate) fs: Shared,
     /// The volume that holds it, by its place among those that were found.
     pub(crate) volume: usize,
 }
@@ -54,6 +60,27 @@ fn names(path: &[u8]) -> impl DoubleEndedIterator<Item = Name> {
     path.split(|byte| *byte == b'/').filter(|name| !name.is_empty() && *name != b".").map(<[u8]>::to_vec)
 }
 
+/// A path as text.
+fn shown(path: &[Name]) -> String {
+    let parts: Vec<_> = path.iter().map(|name| String::from_utf8_lossy(name)).collect();
+    format!("/{}", parts.join("/"))
+}
+
+/// An error of a file system, which knows no paths, about what is at `path`.
+fn named(path: &[Name]) -> impl Fn(Error) -> Error {
+    let path = shown(path);
+    move |error| {
+        let path = path.clone();
+        match error {
+            Error::TooLarge { size, most, .. } => Error::TooLarge { path, size, most },
+            Error::WrongKind { wanted, .. } => Error::WrongKind { path, wanted },
+            Error::NotFound { .. } => Error::NotFound { path },
+            Error::Exists { .. } => Error::Exists { path },
+            other => other,
+        }
+    }
+}
+
 /// The folder of a path.
 fn parent(path: &[Name]) -> &[Name] {
     path.split_last().map_or(path, |(_, parent)| parent)
@@ -61,8 +88,8 @@ fn parent(path: &[Name]) -> &[Name] {
 
 impl Tree {
     /// A tree whose root is `fs`, on the volume of number `volume`.
-    pub(crate) fn new(fs: Fs, volume: usize) -> Self {
-        let budget = fs.budget().clone();
+    pub(crate) fn new(fs: Shared, volume: usize) -> Self {
+        let budget = fs.lock().budget().clone();
         let mounts = vec![Mount { path: Vec::new(), fs, volume }];
         Self { mounts, unlabelled: false, budget, troubles: Mutex::default() }
     }
@@ -73,11 +100,12 @@ impl Tree {
     /// # Errors
     /// Those of the file system.
     pub fn of(device: &Device, now: i64) -> Result<Option<Self>> {
-        Ok(Fs::open(device, now)?.map(|(fs, _)| Self::new(fs, 0)))
+        let Some(kind) = probe::probe(device, 0, device.size())? else { return Ok(None) };
+        Ok(registry::open(device, kind, now)?.map(|opened| Self::new(opened.fs, 0)))
     }
 
     /// Mounts `fs` at `path`.
-    pub(crate) fn mount(&mut self, path: &str, fs: Fs, volume: usize) {
+    pub(crate) fn mount(&mut self, path: &str, fs: Shared, volume: usize) {
         self.mounts.push(Mount { path: names(path.as_bytes()).collect(), fs, volume });
     }
 
@@ -124,7 +152,7 @@ impl Tree {
 
     /// Reads again what is kept in memory, after an edit was taken back.
     pub(crate) fn reload(&mut self) -> Result<()> {
-        self.mounts.iter_mut().try_for_each(|mount| mount.fs.reload())
+        self.mounts.iter().try_for_each(|mount| mount.fs.lock().reload())
     }
 
     /// The mount that `path` lies in, by its place, and how long the mount's own path is.
@@ -142,26 +170,49 @@ impl Tree {
         )
     }
 
+    /// The file system that `path` lies in, and its node there; `None` when there is nothing.
     #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
-    fn fs(&self, path: &[Name]) -> (&Fs, usize) {
+    fn find(&self, path: &[Name]) -> Result<Option<(Shared, Node)>> {
         let (index, depth) = self.mount_of(path);
-        (&self.mounts[index].fs, depth)
+        let shared = self.mounts[index].fs.clone();
+        let fs = shared.lock();
+        let mut node = fs.root();
+        for name in &path[depth..] {
+            match fs.lookup(node, name) {
+                Ok(Some(found)) => node = found,
+                // What is no folder holds nothing.
+                Ok(None) | Err(Error::WrongKind { .. }) => return Ok(None),
+                Err(error) => return Err(error),
+            }
+        }
+        drop(fs);
+        Ok(Some((shared, node)))
     }
 
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
-    fn fs_mut(&mut self, path: &[Name]) -> (&mut Fs, usize) {
-        let (index, depth) = self.mount_of(path);
-        (&mut self.mounts[index].fs, depth)
+    /// The same, where there has to be something.
+    fn must_find(&self, path: &[Name]) -> Result<(Shared, Node)> {
+        self.find(path)?.ok_or_else(|| Error::NotFound { path: shown(path) })
     }
 
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     fn stat_at(&self, path: &[Name]) -> Result<Option<Stat>> {
-        let (fs, depth) = self.fs(path);
-        fs.stat(&path[depth..])
+        self.find(path)?.map(|(fs, node)| fs.lock().stat(node)).transpose()
+    }
+
+    /// Names in the folder at `path`, which has no links, in the order in which they lie.
+    fn names_at(&self, path: &[Name]) -> Result<Vec<Name>> {
+        let (fs, node) = self.must_find(path)?;
+        let mut hold = self.budget.hold();
+        let mut names = Vec::new();
+        let mut visit = |entry: Entry| {
+            hold.grow(entry.name.len() as u64 + ENTRY)?;
+            names.push(entry.name);
+            Ok(ControlFlow::Continue(()))
+        };
+        fs.lock().read_dir(node, &mut visit).map_err(named(path))?;
+        Ok(names)
     }
 
     /// The path without links that `path` leads to; the last name need not be there. `follow` follows a link at the end.
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     fn resolve(&self, path: &[u8], follow: bool) -> Result<Vec<Name>> {
         let mut todo: Vec<Name> = names(path).rev().collect();
         let mut done: Vec<Name> = Vec::new();
@@ -183,8 +234,8 @@ impl Tree {
             if links > MAX_LINKS {
                 return Err(Error::LinkLoop { path: String::from_utf8_lossy(path).into() });
             }
-            let (fs, depth) = self.fs(&done);
-            let target = fs.link_target(&done[depth..])?;
+            let (fs, node) = self.must_find(&done)?;
+            let target = fs.lock().link_target(node)?;
             done.pop();
             if target.starts_with(b"/") {
                 done.clear();
@@ -232,11 +283,9 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::stat`]; [`Error::WrongKind`].
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn list(&self, path: impl AsRef<[u8]>) -> Result<Vec<(Vec<u8>, Stat)>> {
         let (found, _) = self.there(path.as_ref(), true)?;
-        let (fs, depth) = self.fs(&found);
-        let mut names = fs.list(&found[depth..])?;
+        let mut names = self.names_at(&found)?;
         let mut hold = self.budget.hold();
         names.sort();
         let mut entries = Vec::with_capacity(names.len());
@@ -253,12 +302,8 @@ impl Tree {
     }
 
     /// The names in a folder, as text, in alphabetical order; none when it is not there.
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub(crate) fn names(&self, path: &str) -> Vec<String> {
-        let listed = self.resolve(path.as_bytes(), true).and_then(|found| {
-            let (fs, depth) = self.fs(&found);
-            fs.list(&found[depth..])
-        });
+        let listed = self.resolve(path.as_bytes(), true).and_then(|found| self.names_at(&found));
         let mut names: Vec<String> = self
             .noted(path, listed)
             .unwrap_or_default()
@@ -273,7 +318,6 @@ impl Tree {
     ///
     /// # Errors
     /// As [`Tree::stat`]; [`Error::WrongKind`]; [`Error::TooLarge`].
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn read(&self, path: impl AsRef<[u8]>, most: u64) -> Result<Vec<u8>> {
         let (found, stat) = self.there(path.as_ref(), true)?;
         if stat.kind != Kind::File {
@@ -281,20 +325,20 @@ impl Tree {
         }
         // There has to be room for it beside all that is held.
         let _room = self.budget.take(stat.size.min(most))?;
-        let (fs, depth) = self.fs(&found);
-        fs.read(&found[depth..], most)
+        let (fs, node) = self.must_find(&found)?;
+        let content = fs.lock().content(node, most);
+        content.map_err(named(&found))
     }
 
     /// The first bytes of the file at `path`, at most `len`.
     ///
     /// # Errors
     /// As [`Tree::read`].
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub(crate) fn head(&self, path: &str, len: usize) -> Result<Vec<u8>> {
         let (found, _) = self.there(path.as_bytes(), true)?;
-        let (fs, depth) = self.fs(&found);
+        let (fs, node) = self.must_find(&found)?;
         let mut bytes = vec![0; len];
-        let read = fs.read_at(&found[depth..], 0, &mut bytes)?;
+        let read = fs.lock().read_at(node, 0, &mut bytes)?;
         bytes.truncate(read);
         Ok(bytes)
     }
@@ -319,32 +363,32 @@ impl Tree {
         if stat.kind != Kind::File {
             return Err(Error::WrongKind { path: shown(&found), wanted: "file" });
         }
-        Ok(io::BufReader::with_capacity(PIECE, Reader { tree: self, path: found, at: 0 }))
+        let (fs, node) = self.must_find(&found)?;
+        Ok(io::BufReader::with_capacity(PIECE, Reader { fs, node, at: 0 }))
     }
 
     /// Where the link at `path` leads.
     ///
     /// # Errors
     /// As [`Tree::stat`]; [`Error::WrongKind`].
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn link_target(&self, path: impl AsRef<[u8]>) -> Result<Vec<u8>> {
         let (found, stat) = self.there(path.as_ref(), false)?;
         if stat.kind != Kind::Link {
             return Err(Error::WrongKind { path: shown(&found), wanted: "link" });
         }
-        let (fs, depth) = self.fs(&found);
-        fs.link_target(&found[depth..])
+        let (fs, node) = self.must_find(&found)?;
+        let target = fs.lock().link_target(node);
+        target.map_err(named(&found))
     }
 
     /// Extended attributes of what is at `path`, be it a link: names and values.
     ///
     /// # Errors
     /// As [`Tree::stat`].
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     pub fn attributes(&self, path: impl AsRef<[u8]>) -> Result<Vec<(String, Vec<u8>)>> {
         let (found, _) = self.there(path.as_ref(), false)?;
-        let (fs, depth) = self.fs(&found);
-        let attributes = fs.attributes(&found[depth..])?;
+        let (fs, node) = self.must_find(&found)?;
+        let attributes = fs.lock().attributes(node)?;
         Ok(attributes.into_iter().map(|attribute| (attribute.full_name(), attribute.value)).collect())
     }
 
@@ -356,17 +400,15 @@ impl Tree {
 }
 
 /// A file that is read on and on.
-struct Reader<'t> {
-    tree: &'t Tree,
-    path: Vec<Name>,
+struct Reader {
+    fs: Shared,
+    node: Node,
     at: u64,
 }
 
-impl Read for Reader<'_> {
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
+impl Read for Reader {
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
-        let (fs, depth) = self.tree.fs(&self.path);
-        let len = fs.read_at(&self.path[depth..], self.at, buf).map_err(io::Error::other)?;
+        let len = self.fs.lock().read_at(self.node, self.at, buf).map_err(io::Error::other)?;
         self.at += len as u64;
         Ok(len)
     }
