@@ -9,6 +9,7 @@ use reformis_disk::text::printable;
 
 use crate::{
     exit::Exit,
+    hints::with_option,
     output::{self, BAD, FAINT, paint, say},
 };
 
@@ -25,6 +26,7 @@ pub(crate) fn set_json(json: bool) {
 
 /// One failure: a stable code, the sentence, and what helps.
 fn tell(code: &str, sentence: &str, remedy: Option<&str>, findings: Option<&[reformis_move::Finding]>) {
+    let remedy = remedy.map(|remedy| with_option(code, remedy));
     if JSON.load(Ordering::Relaxed) {
         let mut error = serde_json::json!({ "code": code, "sentence": sentence, "remedy": remedy });
         if let (Some(findings), Some(error)) = (findings, error.as_object_mut()) {

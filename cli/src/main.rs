@@ -5,6 +5,7 @@ mod chain;
 mod commands;
 mod exit;
 mod failure;
+mod hints;
 mod logging;
 mod output;
 mod progress;

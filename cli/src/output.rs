@@ -10,6 +10,8 @@ use comfy_table::{ContentArrangement, Table, presets};
 use reformis_disk::text::printable;
 use reformis_move::{Severity, finding::FindingRecord};
 
+use crate::hints::with_option;
+
 /// Headings and results.
 pub(crate) const STRONG: Style = Style::new().bold();
 /// What is less important.
@@ -109,7 +111,7 @@ pub(crate) fn findings(records: &[FindingRecord]) -> String {
         let wrap = |line: &str| wrapped(line, width() - 13).join(&format!("\n{hanging}"));
         let head = wrap(&format!("{} [{}]", upper_first(&printable(&record.sentence)), record.code));
         writeln!(text, "  {}  {head}", paint(style, format!("{:7}", record.severity.name()))).ok();
-        let remedy = wrap(&record.remedy);
+        let remedy = wrap(&with_option(&record.code, &record.remedy));
         for line in remedy.lines().map(str::trim) {
             writeln!(text, "{hanging}{}", paint(FAINT, line)).ok();
         }

@@ -189,7 +189,7 @@ fn wrong_usage_is_code_2_and_says_what_there_is() {
         assert!(place.run(args).expect(2).err.contains(part), "{args:?}");
     }
     for (args, part) in [
-        (&["recast", "disk.img", "out"][..], "tells no format: say it with --as"),
+        (&["recast", "disk.img", "out"][..], "Name the shape that you want (--as SHAPE)"),
         (&["recast", "disk.img", "out.vhd", "--squeeze", "zstd"], "no choice of compression and cluster size"),
         (&["recast", "disk.img", "out.qcow2.gz"], "only raw bytes are compressed as a whole, not qcow2/thin"),
         (&["recast", "disk.img", "out.raw.xz"], "xz is only read; gzip and zstd are written"),

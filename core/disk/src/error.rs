@@ -211,12 +211,13 @@ impl Error {
             Self::Memory { .. } => {
                 "Few sound files need that much. If this one is sound, handle its disks one at a time, or consolidate its chain."
             }
-            Self::NotAnImage { .. } => "If these are the raw bytes of a disk, say so with --from raw.",
+            Self::NotAnImage { .. } => "If these are the raw bytes of a disk, say so.",
             Self::Changed { .. } => "Shut the guest down, see that nothing writes to the file, and run again.",
             Self::NoMember { .. } => "`reformis survey` on the archive lists its members.",
-            Self::UnsafeName { trustable: true, .. } => "If you know where it leads and want it, say --trust-links.",
-            Self::GuessedName { .. } => "Say --from raw if it is a raw disk, or its format if it is not.",
-            Self::Exists { .. } => "Choose another name, or say --force to replace it.",
+            Self::UnsafeName { trustable: true, .. } => "If you know where it leads and want it, allow it.",
+            Self::GuessedName { .. } => "Say that it is a raw disk, or its format if it is not.",
+            Self::Exists { .. } => "Choose another name, or let it be replaced.",
+            Self::Shape(crate::shape::ShapeError::NotInName { .. }) => "Name the shape that you want.",
             Self::Busy { .. } => "Wait for it to end, or choose another name.",
             _ => return None,
         })

@@ -62,7 +62,7 @@ pub enum ShapeError {
         shape: Shape,
     },
     /// No shape was given, and the name of the file tells none.
-    #[error("the name {name:?} tells no format: say it with --as, one of {}", list(&Shape::all()))]
+    #[error("the name {name:?} tells no format; the shapes are {}", list(&Shape::all()))]
     NotInName {
         /// The file's name.
         name: String,

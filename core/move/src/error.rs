@@ -204,7 +204,7 @@ pub enum Error {
         group: u32,
     },
     /// The place of a landing holds something that is no landing.
-    #[error("'{path}' exists and is not a landing (it holds no receipt), so it is not replaced, even with --force")]
+    #[error("'{path}' exists and is not a landing (it holds no receipt), so nothing may replace it")]
     NotALanding {
         /// The folder.
         path: String,
@@ -282,21 +282,21 @@ impl Error {
                 Some("The file was damaged or changed on its way: export it or fetch it again.")
             }
             Self::Receipt { .. } => Some("Name the receipt.json in the folder of a landing."),
-            Self::FooterAtEnd { .. } => Some(
-                "Say --from vhd if it is a fixed VHD, or --from raw if a raw disk ends like that; nothing was made.",
-            ),
-            Self::Several { .. } => Some("Say which one with --machine NAME."),
-            Self::NoSystem { .. } | Self::VolumeNotRead { .. } => {
-                Some("`reformis survey` lists the volumes; name one with --volume to look into it alone.")
+            Self::FooterAtEnd { .. } => {
+                Some("Say vhd if it is a fixed VHD, or raw if a raw disk ends like that; nothing was made.")
             }
-            Self::NotInPlace { .. } => Some("Write the result elsewhere, with --out FILE."),
+            Self::Several { .. } => Some("Name the one that you mean."),
+            Self::NoSystem { .. } | Self::VolumeNotRead { .. } => {
+                Some("`reformis survey` lists the volumes; name one to look into it alone.")
+            }
+            Self::NotInPlace { .. } => Some("Write the result elsewhere."),
             Self::SeveralHere { .. } => Some("Name one of them, not the folder."),
             Self::InTheWay { .. } => Some(
                 "See who put it there, and remove it: results are written under this name first, and never through a \
                  link or over someone else's file.",
             ),
             Self::OwnerNotKept { .. } => Some("Run as that user or as root, or remove the file first."),
-            Self::NotALanding { .. } => Some("Choose another folder with --into, or move that one away."),
+            Self::NotALanding { .. } => Some("Choose another folder, or move that one away."),
             _ => None,
         }
     }

@@ -25,7 +25,7 @@ impl Finding {
             Self::ImageUnclean { .. } => "Make sure that the guest is shut down and that no host holds the disk open.",
             Self::ImageDirty { .. } => "Nothing to do: the result gets counts of its own.",
             Self::PieceAlone { .. } => "If there is a descriptor beside it (a small text file), name that instead.",
-            Self::LooksPacked { .. } => "Say --unpack to look inside; carry unpacks it by itself.",
+            Self::LooksPacked { .. } => "Let it be unpacked to look inside; carry does that by itself.",
             Self::NotInManifest { .. } => "Compare it with the original on its host.",
             Self::ManifestNamesMissing { .. } => "If the machine needs it, export the machine again.",
             Self::NoEndMark { .. } => "Compare its size with that of the original.",
@@ -46,7 +46,7 @@ impl Finding {
             }
             Self::MachineFileChanged { .. } => "Nothing to do if that was you: the proof was told that it may differ.",
             Self::UnknownDropped { .. } => {
-                "If you know the file and need them, say --keep-unknown, or keep-unknown = true in the brief."
+                "If you know the file and need them, keep them: keep-unknown = true in the brief."
             }
             Self::UnknownKept { .. } => "Read them in the machine file before you hand it to the host.",
             Self::MisleadingName { .. } => "Rename it, so that nobody takes it for another format.",
@@ -59,7 +59,7 @@ impl Finding {
             Self::Suspended { .. } => {
                 "Start it on its host and shut the guest down: its disks are not consistent as they are."
             }
-            Self::Locked { .. } => "Shut the machine down there. If that host is gone, say --accept locked.",
+            Self::Locked { .. } => "Shut the machine down there. If that host is gone, accept it.",
             Self::MachineEncrypted { .. } => "Remove the encryption on that host, then move it.",
             Self::SnapshotsLeft { .. } => "Keep the source as long as you may need to go back to one of them.",
             Self::DeltasFlattened { .. } => "Nothing to do.",
@@ -72,9 +72,7 @@ impl Finding {
             }
             Self::NoSecureBoot { .. } => "Write secure-boot = false in the brief.",
             Self::TpmNew => "Unseal what depends on it before the move, or enter it again afterwards.",
-            Self::TpmBound => {
-                "Have the recovery key at hand and say --accept tpm-bound, or suspend the encryption first."
-            }
+            Self::TpmBound => "Suspend the encryption first, or have the recovery key at hand and accept it.",
             Self::VolumeEncrypted { .. } => "Have its passphrase at hand for the first start.",
             Self::NotOffered { .. } => "Change it in the brief.",
             Self::NameNotAllowed { proposed, .. } => {
@@ -84,12 +82,8 @@ impl Finding {
                     "Use letters, digits and '-'; `reformis dests NAME` shows the rule."
                 }
             }
-            Self::NetworkUnmapped { .. } => {
-                "Name the network in the brief or with --network, or map it in the site's reformis.toml."
-            }
-            Self::Unconnected { .. } => {
-                "Name the network in the brief or with --network, or map it in the site's reformis.toml."
-            }
+            Self::NetworkUnmapped { .. } => "Name the network in the brief, or map it in the site's reformis.toml.",
+            Self::Unconnected { .. } => "Name the network in the brief, or map it in the site's reformis.toml.",
             Self::MacTwice { .. } => "Write mac = \"fresh\" for one of them.",
             Self::NoSuchDisk { .. } => "Correct the source of the disk in the brief.",
             Self::NoSuchAdapter { .. } => "Leave the source out for an adapter that is new.",
@@ -127,7 +121,7 @@ impl Finding {
                 "Compare with the running guest. If it is another one, change the order of the adapters in the brief."
             }
             Self::AdapterUnknown { .. } => {
-                "Give the adapter an address in the brief or with --mac, or rename it on the guest's console."
+                "Give the adapter an address in the brief, or rename it on the guest's console."
             }
             Self::KernelLeft { .. } => "Do not start this kernel there, or install it again in the guest.",
             Self::SeveralSystems { .. } => "If one of them must stay as it is, leave edits out in the brief.",

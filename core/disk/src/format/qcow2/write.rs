@@ -70,7 +70,7 @@ pub fn create(output: Output, image: &NewImage) -> Result<Box<dyn Writer>> {
     }
     let full = image.shape.layout == Layout::Full;
     if image.squeeze.is_some() && full {
-        return refuse("what takes all its space is not compressed: choose qcow2/thin or leave --squeeze out".into());
+        return refuse("what takes all its space is not compressed: choose qcow2/thin, or no compression".into());
     }
     if image.squeeze.is_some() && cluster > BLOCK {
         return refuse("clusters of more than 1 MiB are not compressed".into());
