@@ -82,8 +82,8 @@ impl Finding {
                     "Use letters, digits and '-'; `reformis dests NAME` shows the rule."
                 }
             }
-            Self::NetworkUnmapped { .. } => "Name the network in the brief, or map it in the site's reformis.toml.",
-            Self::Unconnected { .. } => "Name the network in the brief, or map it in the site's reformis.toml.",
+            Self::NetworkUnmapped { .. } => "Map it in the site's reformis.toml, or name the network in the brief.",
+            Self::Unconnected { .. } => "Map it in the site's reformis.toml, or name the network in the brief.",
             Self::MacTwice { .. } => "Write mac = \"fresh\" for one of them.",
             Self::NoSuchDisk { .. } => "Correct the source of the disk in the brief.",
             Self::NoSuchAdapter { .. } => "Leave the source out for an adapter that is new.",
