@@ -121,7 +121,7 @@ impl Finding {
                 "Compare with the running guest. If it is another one, change the order of the adapters in the brief."
             }
             Self::AdapterUnknown { .. } => {
-                "Give the adapter an address in the brief, or rename it on the guest's console."
+                "Rename it on the guest's console, or give the adapter an address in the brief."
             }
             Self::KernelLeft { .. } => "Do not start this kernel there, or install it again in the guest.",
             Self::SeveralSystems { .. } => "If one of them must stay as it is, leave edits out in the brief.",
