@@ -10,7 +10,8 @@ pub(super) const BESIDE: u64 = 1 << 20;
 
 /// Bytes that unpacking what begins with `head` as zstd takes; the most that is allowed where the head does not say.
 pub(super) fn zstd(head: &[u8]) -> u64 {
-    of_zstd(head).unwrap_or(ZSTD.1).clamp(ZSTD.0, ZSTD.1) + BESIDE
+    // Its decoder takes the most as a power of two, and a single segment may be of any length below.
+    of_zstd(head).unwrap_or(ZSTD.1).clamp(ZSTD.0, ZSTD.1).next_power_of_two() + BESIDE
 }
 
 /// The same for xz.
@@ -138,6 +139,15 @@ mod tests {
             let refused = kind.unpack(&bytes[..], "x", &Budget::new(8 << 20)).map(drop);
             assert!(matches!(refused, Err(Error::Memory { .. })));
         }
+        // A single segment between two powers of two.
+        let mut encoder = zstd::stream::write::Encoder::new(Vec::new(), 3).unwrap();
+        encoder.window_log(24).unwrap();
+        encoder.set_pledged_src_size(Some(12 << 20)).unwrap();
+        encoder.write_all(&vec![7; 12 << 20]).unwrap();
+        let single = encoder.finish().unwrap();
+        assert_eq!(of_zstd(&single), Some(12 << 20));
+        let mut stream = Wrapping::Zstd.unpack(&single[..], "x", &Budget::whole()).unwrap();
+        assert_eq!(std::io::copy(&mut stream, &mut std::io::sink()).unwrap(), 12 << 20);
         let liar = [xz_of(1 << 20), xz_of(48 << 20)].concat();
         let mut stream = Wrapping::Xz.unpack(&liar[..], "x", &Budget::whole()).unwrap();
         assert!(stream.read_to_end(&mut Vec::new()).is_err());

@@ -54,7 +54,9 @@ impl Found {
 
     /// The loaders on it, as paths with `/`, when it is an EFI system partition.
     pub(crate) fn loaders(&self) -> Vec<String> {
-        let opened = self.device.as_ref().and_then(|device| registry::open(device, self.kind?, 0).ok().flatten());
+        // Firmware reads FAT alone; and opening another one may replay its journal.
+        let device = self.device.as_ref().filter(|_| self.kind == Some(Volume::Fat));
+        let opened = device.and_then(|device| registry::open(device, Volume::Fat, 0).ok().flatten());
         opened.and_then(|opened| efi::loaders(&**opened.fs.lock()).ok()).unwrap_or_default()
     }
 

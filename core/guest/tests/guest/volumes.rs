@@ -256,3 +256,23 @@ fn the_checker_of_fat_sees_a_wrong_table() {
     std::fs::write(&image, bytes).unwrap();
     assert!(!judge(&image));
 }
+
+#[test]
+fn a_table_that_is_too_short_for_its_volume_is_not_written_beyond() {
+    if !has(&["mkfs.fat"]) {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let image = make(&KINDS[5], folder.path());
+    let mut bytes = std::fs::read(&image).unwrap();
+    // One sector for each table: 254 clusters of one sector, and the volume has thousands.
+    bytes[22..24].copy_from_slice(&1u16.to_le_bytes());
+    std::fs::write(&image, bytes).unwrap();
+    let storage = reformis_disk::container::open(&image, &Budget::whole()).unwrap();
+    let disk = format::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
+    let bench = Bench::new([disk], &Budget::whole());
+    let device = Device::part(&bench, 0, 0, u64::MAX, "the volume");
+    let mut tree = Tree::of(&device, NOW).unwrap().unwrap();
+    let error = tree.write("/large", &vec![7; 1 << 20]).unwrap_err();
+    assert!(matches!(error, Error::NoRoom { .. }), "{error}");
+}

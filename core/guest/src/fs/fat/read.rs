@@ -99,6 +99,8 @@ impl Fat {
             4085..65_525 => 16,
             _ => 32,
         };
+        // A table that is too short for them would go on in what lies behind it.
+        let clusters = clusters.min((table_sectors * bytes_per_sector * 8 / u64::from(bits)).saturating_sub(2));
         let root = if bits == 32 { Root::Chain(le32(44)) } else { Root::Region(root_at, to_usize(root_len)) };
         let first = reserved * bytes_per_sector;
         let mut all: Vec<u64> = (0..tables).map(|number| first + number * table_sectors * bytes_per_sector).collect();
