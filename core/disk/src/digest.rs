@@ -7,10 +7,13 @@
 use crate::to_usize;
 use std::{fmt, str::FromStr, sync::LazyLock};
 
-use crate::zeros::is_zero;
+use blake3::hazmat::{self, ChainingValue, HasherExt, Mode};
+
+use crate::zeros::{GRAIN, Grains};
 
 /// Bytes of a block.
 pub const BLOCK: u64 = 1 << 20;
+const _: () = assert!(BLOCK == (GRAIN * Grains::COUNT) as u64);
 
 static ZERO_BLOCK: LazyLock<blake3::Hash> = LazyLock::new(|| blake3::hash(&vec![0; to_usize(BLOCK)]));
 
@@ -44,7 +47,61 @@ impl BlockDigest {
     /// Digest of `bytes`, a whole block or the last of a disk.
     pub fn of(bytes: &[u8]) -> Self {
         // Looking costs next to nothing where there is data, and hashing costs a lot where there is none.
-        if bytes.len() as u64 == BLOCK && is_zero(bytes) { Self(*ZERO_BLOCK) } else { Self(blake3::hash(bytes)) }
+        Self::of_holding(bytes, Grains::ALL.holding(bytes))
+    }
+
+    /// Digest of `bytes`, a whole block or the last of a disk, of which only the grains in `holds` hold anything.
+    pub(crate) fn of_holding(bytes: &[u8], holds: Grains) -> Self {
+        if bytes.len() as u64 != BLOCK {
+            return Self(blake3::hash(bytes));
+        }
+        if !holds.all_and_any(0, bytes.len()).1 {
+            return Self(*ZERO_BLOCK);
+        }
+        let (left, right) = bytes.split_at(bytes.len() / 2);
+        let right = subtree(right, left.len(), holds);
+        let left = subtree(left, 0, holds);
+        Self(hazmat::merge_subtrees_root(&left, &right, Mode::Hash))
+    }
+}
+
+/// Chaining values of the subtrees of a block that hold nothing but zeros: those of 512 KiB first, those of a grain last.
+static ZERO_SUBTREES: LazyLock<Vec<ChainingValue>> = LazyLock::new(|| {
+    let block = to_usize(BLOCK);
+    let zeros = vec![0; block / 2];
+    let lens = std::iter::successors(Some(block / 2), |len| Some(len / 2)).take_while(|len| *len >= GRAIN);
+    lens.flat_map(|len| (0..block).step_by(len).map(move |start| (start, len)))
+        .map(|(start, len)| chaining_value(zeros.get(..len).unwrap_or_default(), start))
+        .collect()
+});
+
+/// Chaining value of the subtree of a block that starts at byte `start` and holds `bytes`: BLAKE3, section 2.1. Its length
+/// is a power of two, of which the start is a multiple.
+fn chaining_value(bytes: &[u8], start: usize) -> ChainingValue {
+    blake3::Hasher::new().set_input_offset(start as u64).update(bytes).finalize_non_root()
+}
+
+/// Bytes that are hashed in one go: a part of a processor's own cache.
+const CACHED: usize = 128 << 10;
+
+/// As [`chaining_value`], where only `holds` of the block holds anything: what is zero is not hashed.
+fn subtree(bytes: &[u8], start: usize, holds: Grains) -> ChainingValue {
+    let len = bytes.len();
+    match holds.all_and_any(start, len) {
+        (true, _) if len <= CACHED => chaining_value(bytes, start),
+        (_, false) => {
+            // Before the subtrees of this length there are those that are longer: two, four, eight and so on.
+            let longer = to_usize(BLOCK) / len - 2;
+            let known = ZERO_SUBTREES.get(longer + start / len);
+            known.copied().unwrap_or_else(|| chaining_value(bytes, start))
+        }
+        _ => {
+            let (left, right) = bytes.split_at(len / 2);
+            // From the end: what was read last is still in the processor's cache.
+            let right = subtree(right, start + left.len(), holds);
+            let left = subtree(left, start, holds);
+            hazmat::merge_subtrees_non_root(&left, &right, Mode::Hash)
+        }
     }
 }
 
@@ -142,7 +199,27 @@ impl LateHasher {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
+
+    proptest! {
+        /// Against the plain digest of all bytes, whatever is zero in them.
+        #[test]
+        fn a_block_with_zeros_in_it_has_the_digest_of_its_bytes(
+            len in prop_oneof![4 => Just(BLOCK), 1 => 1..=BLOCK],
+            runs in prop::collection::vec((0..BLOCK, 1..BLOCK / 4, 1..=255_u8), 0..6),
+        ) {
+            let mut bytes = vec![0; len as usize];
+            for (start, count, value) in runs {
+                let range = start.min(len) as usize..(start + count).min(len) as usize;
+                bytes[range].fill(value);
+            }
+            prop_assert_eq!(BlockDigest::of(&bytes), BlockDigest(blake3::hash(&bytes)));
+            // What holds zeros may be taken for something that has to be read.
+            prop_assert_eq!(BlockDigest::of_holding(&bytes, Grains::ALL), BlockDigest::of(&bytes));
+        }
+    }
 
     #[test]
     fn zeros_cost_nothing_and_count_the_same() {

@@ -70,23 +70,26 @@ pub trait Disk: Send + Sync {
 /// Those of [`Disk::extent_at`].
 pub fn extents(disk: &dyn Disk) -> impl Iterator<Item = Result<Extent>> + '_ {
     let mut at = 0;
-    let mut failed = false;
+    // What was asked for and is not part of the extent before it.
+    let mut ahead: Option<Result<Extent>> = None;
     std::iter::from_fn(move || {
-        if failed || at >= disk.size() {
+        if at >= disk.size() {
             return None;
         }
-        let mut joined = match disk.extent_at(at) {
+        let mut joined = match ahead.take().unwrap_or_else(|| disk.extent_at(at)) {
             Ok(extent) => extent,
             Err(error) => {
-                failed = true;
+                at = disk.size();
                 return Some(Err(error));
             }
         };
         while joined.end() < disk.size() {
             match disk.extent_at(joined.end()) {
                 Ok(next) if next.kind == joined.kind => joined.len += next.len,
-                // The error comes again, and is reported, on the next call.
-                _ => break,
+                other => {
+                    ahead = Some(other);
+                    break;
+                }
             }
         }
         at = joined.end();

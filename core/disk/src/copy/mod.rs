@@ -1,6 +1,9 @@
 //! Carrying bytes into results.
 
+mod block;
 mod blocks;
+mod feed;
+mod line;
 pub mod output;
 pub mod pipeline;
 pub mod watch;

@@ -144,8 +144,8 @@ impl Output {
     }
 }
 
-fn lock(pipe: &Mutex<Pipe>) -> MutexGuard<'_, Pipe> {
-    pipe.lock().unwrap_or_else(PoisonError::into_inner)
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 #[cfg(test)]

@@ -1,9 +1,8 @@
 //! Carrying bytes: reading, zero detection, digest and writing on all cores, over bounded buffers, in order.
 //!
-//! A disk is cut into blocks of [`crate::digest::BLOCK`]. Workers read, digest and scan blocks side by side; each then
-//! waits for its turn to be *placed* (the writer decides where its bytes go, cheaply and in order, so that a result
-//! does not depend on the number of workers), and stores its bytes side by side with the others again. Memory is one
-//! block a worker.
+//! A disk is cut into blocks of [`crate::digest::BLOCK`]. Workers read, digest and encode blocks side by side; one at a
+//! time, whoever is free, writes those that come next, so that a result does not depend on the number of workers. Files
+//! take one write at a time anyway. Memory is one block a worker, and a few that wait to be written.
 
 use crate::to_usize;
 use std::{
@@ -13,9 +12,11 @@ use std::{
 };
 
 use super::{
-    blocks::{self, Disks, Forward, Piece},
+    block::Block,
+    blocks,
+    feed::{Disks, Forward},
     watch::Watch,
-    writer::{Copied, Encoder, Spot, Writer},
+    writer::{Copied, Encoder, Writer},
 };
 
 use crate::{
@@ -44,10 +45,11 @@ impl Run {
     }
 }
 
-/// What is to be stored of the block `bytes` at `offset`, in pieces of `unit` bytes.
+/// What is to be stored of `block`, which lies at `offset`, in pieces of `unit` bytes.
 #[expect(clippy::indexing_slicing, reason = "the ranges were made from this very block")]
-fn runs_of(offset: u64, bytes: &[u8], unit: usize, encoder: Option<&Encoder>) -> Vec<Run> {
-    let runs = zeros::data_runs(bytes, unit).into_iter();
+fn runs_of(offset: u64, block: &Block<'_>, unit: usize, encoder: Option<&Encoder>) -> Vec<Run> {
+    let bytes = block.bytes;
+    let runs = zeros::data_runs(bytes, unit, block.holds).into_iter();
     let Some(encode) = encoder else { return runs.map(Run::Plain).collect() };
     runs.flat_map(|run| run.clone().step_by(unit).map(move |start| start..run.end.min(start + unit)))
         .map(|range| match encode(offset + range.start as u64, &bytes[range.clone()]) {
@@ -57,35 +59,19 @@ fn runs_of(offset: u64, bytes: &[u8], unit: usize, encoder: Option<&Encoder>) ->
         .collect()
 }
 
-/// Gives the runs of the block at `offset` their places, and returns what is left to be stored: a pipe takes its bytes at
-/// once. Adds to `stored`.
-fn place(
-    writer: &mut dyn Writer,
-    offset: u64,
-    runs: Vec<Run>,
-    bytes: &[u8],
-    stored: &mut u64,
-) -> Result<Vec<(Spot, Run)>> {
-    let mut placed = Vec::with_capacity(runs.len());
+/// Writes the runs of the block `bytes`, which lies at `offset`, where `writer` wants them. Adds to `stored`.
+fn write(writer: &mut dyn Writer, offset: u64, runs: &[Run], bytes: &[u8], stored: &mut u64) -> Result<()> {
     for run in runs {
-        let len = run.bytes(bytes).len() as u64;
+        let content = run.bytes(bytes);
+        let len = content.len() as u64;
         *stored += len;
-        let spot = match &run {
+        let spot = match run {
             Run::Plain(range) => writer.place(offset + range.start as u64, len)?,
             Run::Encoded(range, _) => writer.place_encoded(offset + range.start as u64, range.len() as u64, len)?,
         };
-        if spot.output.is_pipe() {
-            spot.write(run.bytes(bytes))?;
-        } else {
-            placed.push((spot, run));
-        }
+        spot.write(content)?;
     }
-    Ok(placed)
-}
-
-/// Stores what was placed.
-fn store(placed: Vec<(Spot, Run)>, bytes: &[u8]) -> Result<()> {
-    placed.iter().try_for_each(|(spot, run)| spot.write(run.bytes(bytes)))
+    Ok(())
 }
 
 /// Bytes that [`copy`] or [`scan`] will read of `disk`: its blocks that are not known to be zero.
@@ -107,12 +93,6 @@ pub fn work(disk: &dyn Disk) -> Result<u64> {
     Ok(sum)
 }
 
-/// A block that was read: its digest, and what is to be stored of it.
-struct Ready {
-    digest: BlockDigest,
-    runs: Vec<Run>,
-}
-
 /// Writes all of `disk` through `writer` and finishes it.
 ///
 /// # Errors
@@ -124,22 +104,18 @@ pub fn copy(disk: &dyn Disk, writer: &mut dyn Writer, watch: &Watch<'_>) -> Resu
     let mut hasher = ContentHasher::new(disk.size());
     let mut stored = 0;
     blocks::ordered(
-        Disks::new(&[disk]),
-        |piece, buf| disk.read_at(piece.offset, buf),
+        Disks::new([disk]),
+        [&|offset, buf| disk.read_at(offset, buf)],
         watch,
-        |piece, bytes| {
-            let runs = runs_of(piece.offset, bytes, unit, encoder.as_ref());
-            Ok(Ready { digest: BlockDigest::of(bytes), runs })
-        },
-        |piece, ready: Option<Ready>, bytes| {
-            let Some(ready) = ready else {
+        |piece, [block]| Ok(runs_of(piece.offset, block, unit, encoder.as_ref())),
+        |piece, ready| {
+            let Some((runs, [block])) = ready else {
                 hasher.push_zeros(piece.len);
-                return Ok(Vec::new());
+                return Ok(());
             };
-            hasher.push(ready.digest);
-            place(writer, piece.offset, ready.runs, bytes, &mut stored)
+            hasher.push(block.digest);
+            write(writer, piece.offset, &runs, block.bytes, &mut stored)
         },
-        store,
     )?;
     writer.finish(disk.size())?;
     disk.check_unchanged()?;
@@ -170,22 +146,18 @@ pub fn copy_forward(
     let mut last = None;
     blocks::ordered(
         Forward::new(stream, name, &at),
-        |_, _| Ok(()),
+        [&|_, _| Ok(())],
         watch,
-        |piece, bytes| {
-            let runs = runs_of(piece.offset, bytes, unit, encoder.as_ref());
-            Ok(Ready { digest: BlockDigest::of(bytes), runs })
-        },
-        |piece, ready: Option<Ready>, bytes| {
-            let Some(ready) = ready else { return Ok(Vec::new()) };
+        |piece, [block]| Ok(runs_of(piece.offset, block, unit, encoder.as_ref())),
+        |piece, ready| {
+            let Some((runs, [block])) = ready else { return Ok(()) };
             if piece.len < crate::digest::BLOCK {
-                last = Some(bytes.to_vec());
+                last = Some(block.bytes.to_vec());
             } else {
-                hasher.push(ready.digest);
+                hasher.push(block.digest);
             }
-            place(writer, piece.offset, ready.runs, bytes, &mut stored)
+            write(writer, piece.offset, &runs, block.bytes, &mut stored)
         },
-        store,
     )?;
     let size = sizing(at.into_inner())?;
     let mut rest = size - size.min(hasher.blocks() * crate::digest::BLOCK);
@@ -206,18 +178,17 @@ pub fn copy_forward(
 pub fn scan(disk: &dyn Disk, watch: &Watch<'_>) -> Result<ContentDigest> {
     let mut hasher = ContentHasher::new(disk.size());
     blocks::ordered(
-        Disks::new(&[disk]),
-        |piece, buf| disk.read_at(piece.offset, buf),
+        Disks::new([disk]),
+        [&|offset, buf| disk.read_at(offset, buf)],
         watch,
-        |_, bytes| Ok(BlockDigest::of(bytes)),
-        |piece: Piece, digest: Option<BlockDigest>, _| {
-            match digest {
-                Some(digest) => hasher.push(digest),
+        |_, _| Ok(()),
+        |piece, read| {
+            match read {
+                Some(((), [block])) => hasher.push(block.digest),
                 None => hasher.push_zeros(piece.len),
             }
             Ok(())
         },
-        |(), _| Ok(()),
     )?;
     disk.check_unchanged()?;
     Ok(hasher.finish())
@@ -232,14 +203,13 @@ pub fn scan_forward(stream: &mut (dyn Read + Send), name: &str, watch: &Watch<'_
     let mut hasher = LateHasher::default();
     blocks::ordered(
         Forward::new(stream, name, &at),
-        |_, _| Ok(()),
+        [&|_, _| Ok(())],
         watch,
-        |_, bytes| Ok(BlockDigest::of(bytes)),
-        |_, digest: Option<BlockDigest>, _| {
-            digest.into_iter().for_each(|digest| hasher.push(digest));
+        |_, _| Ok(()),
+        |_, read| {
+            read.into_iter().for_each(|((), [block])| hasher.push(block.digest));
             Ok(())
         },
-        |(), _| Ok(()),
     )?;
     let size = at.into_inner();
     Ok((size, hasher.finish(size)))
@@ -271,34 +241,26 @@ pub fn compare(left: &dyn Disk, right: &dyn Disk, allowed: &[Range<u64>], watch:
     let mut first_difference = None;
     let mut hashers = [ContentHasher::new(left.size()), ContentHasher::new(right.size())];
     blocks::ordered(
-        Disks::new(&[left, right]),
-        |piece, buf| left.read_at(piece.offset, buf),
+        Disks::new([left, right]),
+        [&|offset, buf| left.read_at(offset, buf), &|offset, buf| right.read_at(offset, buf)],
         watch,
-        |piece, bytes| {
-            let mut other = vec![0; bytes.len()];
-            right.read_at(piece.offset, &mut other)?;
-            let digests = [BlockDigest::of(bytes), BlockDigest::of(&other)];
-            let difference = if digests[0] == digests[1] {
-                None
-            } else {
-                differing.fetch_add(piece.len, Ordering::Relaxed);
-                difference_outside(piece.offset, bytes, &other, allowed)
-            };
-            Ok((digests, difference))
+        |piece, [one, other]| {
+            if one.digest == other.digest {
+                return Ok(None);
+            }
+            differing.fetch_add(piece.len, Ordering::Relaxed);
+            Ok(difference_outside(piece.offset, one.bytes, other.bytes, allowed))
         },
-        |piece, compared, _| {
+        |piece, compared| {
             match compared {
-                Some((digests, difference)) => {
+                Some((difference, blocks)) => {
                     first_difference = first_difference.or(difference);
-                    for (hasher, digest) in hashers.iter_mut().zip(digests) {
-                        hasher.push(digest);
-                    }
+                    hashers.iter_mut().zip(blocks).for_each(|(hasher, block)| hasher.push(block.digest));
                 }
                 None => hashers.iter_mut().for_each(|hasher| hasher.push_zeros(piece.len)),
             }
             Ok(())
         },
-        |(), _| Ok(()),
     )?;
     left.check_unchanged()?;
     right.check_unchanged()?;

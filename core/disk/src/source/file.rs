@@ -5,13 +5,11 @@ use std::{
     io::{self, Seek, SeekFrom},
     os::unix::fs::{FileExt, FileTypeExt, MetadataExt},
     path::{Path, PathBuf},
-    sync::Arc,
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
     time::{Duration, SystemTime},
 };
 
-use rustix::fs::SeekFrom as Whence;
-
-use super::{Access, Links, Storage};
+use super::{Access, Links, Storage, holes::Holes};
 use crate::{
     budget::Budget,
     disk::Extent,
@@ -41,6 +39,11 @@ pub struct FileStorage {
     /// Whether it has no place of its own, and so nothing beside it.
     spooled: bool,
     budget: Arc<Budget>,
+    holes: Mutex<Holes>,
+}
+
+fn lock(holes: &Mutex<Holes>) -> MutexGuard<'_, Holes> {
+    holes.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl FileStorage {
@@ -71,8 +74,9 @@ impl FileStorage {
         };
         let modified = (!device).then(|| modified(&metadata));
         let identity = Identity { path, len, modified, access: Some(Access::of(&metadata)) };
+        let holes = Mutex::new(Holes::new(budget));
         let allocated = if device { len } else { metadata.blocks().saturating_mul(512) };
-        Ok(Self { file, name, allocated, identity, spooled: false, budget: budget.clone() })
+        Ok(Self { file, name, allocated, identity, spooled: false, budget: budget.clone(), holes })
     }
 
     /// A file without a name of its own, such as a spooled one; `name` stands for it in messages.
@@ -84,7 +88,8 @@ impl FileStorage {
         let path = PathBuf::from(&name);
         let identity = Identity { path, len: metadata.len(), modified: Some(modified(&metadata)), access: None };
         let allocated = metadata.blocks().saturating_mul(512);
-        Ok(Self { file, name, allocated, identity, spooled: true, budget: budget.clone() })
+        let holes = Mutex::new(Holes::new(budget));
+        Ok(Self { file, name, allocated, identity, spooled: true, budget: budget.clone(), holes })
     }
 
     fn changed(&self, what: impl Into<String>) -> Error {
@@ -134,18 +139,7 @@ impl Storage for FileStorage {
         if self.identity.modified.is_none() {
             return Ok(Extent::data(offset, len - offset));
         }
-        let seek = |whence| rustix::fs::seek(&self.file, whence);
-        Ok(match seek(Whence::Data(offset)) {
-            Ok(data) if data > offset => Extent::zero(offset, data.min(len) - offset),
-            Ok(_) => {
-                let hole = seek(Whence::Hole(offset)).unwrap_or(len).clamp(offset + 1, len);
-                Extent::data(offset, hole - offset)
-            }
-            // No data up to the end.
-            Err(rustix::io::Errno::NXIO) => Extent::zero(offset, len - offset),
-            // The file system knows no holes.
-            Err(_) => Extent::data(offset, len - offset),
-        })
+        Ok(lock(&self.holes).at(&self.file, len, offset))
     }
 
     fn check_unchanged(&self) -> Result<()> {

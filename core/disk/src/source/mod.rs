@@ -2,6 +2,7 @@
 
 mod access;
 mod file;
+mod holes;
 mod links;
 mod memory;
 mod pieces;
