@@ -6,8 +6,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use crate::{
     disk::{Disk, Extent, ExtentKind, read_padded},
-    error::{Result, check_range},
-    source::Storage,
+    error::{Error, Result, check_range},
+    format::cache::TableCache,
+    source::{self, Storage},
 };
 
 /// How a unit is stored.
@@ -87,7 +88,7 @@ pub(crate) trait UnitMap: Send + Sync {
     /// Gives the bytes of the piece to which the [`Place::Packed`] unit belongs; `out` is as long as a piece.
     fn unpack(&self, number: u64, out: &mut [u8]) -> Result<()> {
         let what = format!("unit {number} of {} bytes is stored in a way that is not read", out.len());
-        Err(crate::Error::damaged(self.storage().name(), None, what))
+        Err(Error::damaged(self.storage().name(), None, what))
     }
 }
 
@@ -100,12 +101,19 @@ pub(crate) struct UnitDisk<M> {
     /// The extent of the disk below that was asked for last. That disk may go through much of its table for it, and each span of
     /// this one is a question within the same extent.
     below: Mutex<Option<Extent>>,
+    /// Packed pieces of which a part was wanted, by number: a file system asks for many small parts of few of them.
+    unpacked: TableCache<u8>,
 }
+
+/// Bytes of unpacked pieces that are kept, as far as they are several.
+const UNPACKED: u64 = 4 << 20;
 
 impl<M: UnitMap> UnitDisk<M> {
     /// By `map`.
     pub(crate) fn new(map: M) -> Self {
-        Self { map, below: Mutex::new(None) }
+        let piece = (map.unit() * map.packed_units()).max(1);
+        let unpacked = TableCache::new(to_usize(UNPACKED / piece).clamp(2, 64), map.storage().budget());
+        Self { map, below: Mutex::new(None), unpacked }
     }
 
     /// What of the extent at `offset` of the disk below is at `offset` or behind it.
@@ -139,8 +147,12 @@ impl<M: UnitMap> UnitDisk<M> {
         if buf.len() as u64 == piece {
             return self.map.unpack(number, buf);
         }
-        let mut whole = vec![0; to_usize(piece)];
-        self.map.unpack(number, &mut whole)?;
+        let whole = self.unpacked.get(number / self.map.packed_units(), || {
+            let hold = source::hold(self.map.storage(), piece, "what is packed together")?;
+            let mut bytes = vec![0; to_usize(piece)];
+            self.map.unpack(number, &mut bytes)?;
+            Ok::<_, Error>(hold.of(bytes))
+        })?;
         buf.copy_from_slice(&whole[to_usize(offset % piece)..][..buf.len()]);
         Ok(())
     }
@@ -293,6 +305,65 @@ mod tests {
         fn span_at(&self, number: u64) -> Result<Span> {
             Ok(Span::one(if number % 100 == 50 { Place::At(0) } else { Place::Below }))
         }
+    }
+
+    /// Two units are packed together: each byte is the number of its piece. Counts how often it unpacks.
+    struct Packed {
+        storage: MemoryStorage,
+        unpacked: Arc<AtomicUsize>,
+    }
+
+    impl UnitMap for Packed {
+        fn storage(&self) -> &dyn Storage {
+            &self.storage
+        }
+
+        fn size(&self) -> u64 {
+            200 * 1024
+        }
+
+        fn unit(&self) -> u64 {
+            512
+        }
+
+        fn packed_units(&self) -> u64 {
+            2
+        }
+
+        fn span_at(&self, number: u64) -> Result<Span> {
+            Ok(Span { place: Place::Packed, units: 2 - number % 2 })
+        }
+
+        fn unpack(&self, number: u64, out: &mut [u8]) -> Result<()> {
+            self.unpacked.fetch_add(1, Ordering::Relaxed);
+            out.fill((number / 2) as u8);
+            Ok(())
+        }
+    }
+
+    #[test]
+    fn parts_of_a_packed_piece_are_unpacked_once() {
+        let unpacked = Arc::new(AtomicUsize::new(0));
+        let storage = MemoryStorage::new("x", vec![0; 512]);
+        let budget = storage.budget().clone();
+        let disk = UnitDisk::new(Packed { storage, unpacked: unpacked.clone() });
+        let mut part = [0; 100];
+        for _ in 0..5 {
+            for piece in [3, 7, 190] {
+                for inside in [0, 500, 924] {
+                    disk.read_at(piece * 1024 + inside, &mut part).unwrap();
+                    assert_eq!(part, [piece as u8; 100]);
+                }
+            }
+        }
+        assert_eq!(unpacked.load(Ordering::Relaxed), 3);
+        assert_eq!(budget.used(), 3 * 1024);
+        // Whole pieces go where they are wanted, and leave those that are kept alone.
+        let mut all = vec![0; 200 * 1024];
+        disk.read_at(0, &mut all).unwrap();
+        assert!(all.chunks(1024).enumerate().all(|(piece, bytes)| bytes == [piece as u8; 1024]));
+        assert_eq!(unpacked.load(Ordering::Relaxed), 203);
+        assert_eq!(budget.used(), 3 * 1024);
     }
 
     #[test]
