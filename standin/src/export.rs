@@ -58,8 +58,8 @@ fn header(capacity: u64, gd_offset: u64) -> [u8; 512] {
     bytes
 }
 
-/// Writes a disk of `size` bytes (a multiple of the sector) to `out`. `read` fills a grain from its byte offset and
-/// says whether it holds anything.
+/// Writes a disk of `size` bytes (a multiple of the sector) to `out`. Grains are compressed at
+/// `level`. `read` fills a grain from its byte offset and says whether it holds anything.
 ///
 /// # Errors
 /// Those of writing and of `read`.
@@ -67,6 +67,7 @@ pub fn stream_vmdk(
     out: impl Write,
     name: &str,
     size: u64,
+    level: CompressionLvl,
     mut read: impl FnMut(u64, &mut [u8]) -> io::Result<bool>,
 ) -> io::Result<()> {
     let capacity = size / SECTOR;
@@ -86,7 +87,7 @@ pub fn stream_vmdk(
 
     let tables = capacity.div_ceil(GRAIN * GTES);
     let mut directory = vec![0u8; (tables * 4) as usize];
-    let mut compressor = Compressor::new(CompressionLvl::best());
+    let mut compressor = Compressor::new(level);
     for table in 0..tables {
         let mut entries = vec![0u8; (GTES * 4) as usize];
         for index in 0..GTES {
@@ -126,7 +127,7 @@ pub fn stream_vmdk(
 /// None that memory can have.
 pub fn stream_vmdk_of(content: &crate::content::Content, name: &str) -> io::Result<Vec<u8>> {
     let mut bytes = Vec::new();
-    stream_vmdk(&mut bytes, name, content.size, |offset, grain| {
+    stream_vmdk(&mut bytes, name, content.size, CompressionLvl::fastest(), |offset, grain| {
         if !content.touches(offset, grain.len() as u64) {
             return Ok(false);
         }

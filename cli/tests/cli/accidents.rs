@@ -14,7 +14,7 @@ use crate::support::{Export, PROGRAM, Place, Ran};
 
 /// An export that takes a while: hard to compress.
 fn large_export(place: &Place) {
-    let system = Content::empty(100 << 20).with(0, 64 << 20, 1);
+    let system = Content::empty(48 << 20).with(0, 32 << 20, 1);
     let export = Export { kind: None, ..Export::new(&system, &Content::empty(8 << 20)) };
     place.write("tidelog.ova", &export.archive());
 }
@@ -24,18 +24,28 @@ fn large(place: &Place) {
     let mut block = vec![0; 32 << 20];
     Content::empty(32 << 20).with(0, 32 << 20, 1).read_at(0, &mut block);
     let mut file = fs::File::create(place.path("large.img")).unwrap();
-    for _ in 0..10 {
+    for _ in 0..6 {
         file.write_all(&block).unwrap();
     }
 }
 
-/// Every shape, and a file that is compressed as a whole.
+/// A shape of each writer, and what takes another way through one.
 fn shapes() -> Vec<(String, Vec<String>)> {
-    let shapes = reformis_disk::Shape::all().into_iter().map(|shape| shape.to_string());
-    let plain = shapes.map(|shape| ("large.vmdk".to_string(), vec!["--as".into(), shape]));
+    let plain = [
+        "raw/thin",
+        "qcow2/thin",
+        "qcow2/full",
+        "vmdk/thin",
+        "vmdk/stream",
+        "vmdk/split",
+        "vhdx/thin",
+        "vhd/thin",
+        "vdi/thin",
+    ]
+    .map(|shape| ("large.vmdk".to_string(), vec!["--as".into(), shape.into()]));
     let more = [("large.raw.zst", &[][..]), ("large.qcow2", &["--squeeze", "deflate"])];
     let more = more.map(|(name, args)| (name.to_string(), args.iter().map(ToString::to_string).collect()));
-    plain.chain(more).collect()
+    plain.into_iter().chain(more).collect()
 }
 
 /// Starts a recast of the large file and waits until its result has begun to grow.
@@ -157,8 +167,9 @@ fn two_runs_do_not_write_the_same_result() {
 fn a_source_that_is_written_meanwhile_is_an_error() {
     let place = Place::new();
     large(&place);
-    for (name, more) in shapes() {
-        let child = start_as(&place, &name, &more);
+    // It is noticed by who reads; one that is written slowly is one that is read slowly.
+    for (name, more) in [("large.qcow2", vec![]), ("large.vmdk", vec!["--as".into(), "vmdk/stream".into()])] {
+        let child = start_as(&place, name, &more);
         signal(&child, Signal::STOP);
         let mut source = fs::File::options().write(true).open(place.path("large.img")).unwrap();
         source.seek(SeekFrom::Start(5)).unwrap();
@@ -194,7 +205,7 @@ fn a_write_that_fails_in_the_middle_leaves_nothing() {
     let carries = LANDINGS.map(|(how, _)| format!("carry tidelog.ova --into landing {how}"));
     for command in recasts.chain(carries) {
         // In blocks of 1 KiB; the signal that comes with it is ignored, so that the error arrives.
-        let script = format!("trap '' XFSZ; ulimit -f 40000; exec {PROGRAM} {command}");
+        let script = format!("trap '' XFSZ; ulimit -f 20000; exec {PROGRAM} {command}");
         let mut shell = std::process::Command::new("bash");
         let output = shell.args(["-c", &script]).current_dir(place.path("")).output().unwrap();
         let ran = Ran::from(output).expect(1);

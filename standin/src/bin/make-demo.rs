@@ -10,6 +10,7 @@ use std::{
 };
 
 use anyhow::{Context, Result, ensure};
+use libdeflater::CompressionLvl;
 use reformis_standin::{
     early, export,
     ova::{self, ManifestKind},
@@ -128,10 +129,16 @@ fn data_disk(work: &Path) -> Result<PathBuf> {
 fn stream(disk: &Path, name: &str) -> Result<Vec<u8>> {
     let file = File::open(disk)?;
     let mut bytes = Vec::new();
-    export::stream_vmdk(&mut bytes, name, file.metadata()?.len(), |offset, grain| -> io::Result<bool> {
-        file.read_exact_at(grain, offset)?;
-        Ok(grain.iter().any(|&byte| byte != 0))
-    })?;
+    export::stream_vmdk(
+        &mut bytes,
+        name,
+        file.metadata()?.len(),
+        CompressionLvl::best(),
+        |offset, grain| -> io::Result<bool> {
+            file.read_exact_at(grain, offset)?;
+            Ok(grain.iter().any(|&byte| byte != 0))
+        },
+    )?;
     Ok(bytes)
 }
 

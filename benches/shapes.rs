@@ -1,5 +1,5 @@
 //! Every writer and reader on the same 64 MiB: a third holes, a third that compresses, a third that does not.
-//! `cargo bench -p reformis-disk`; `tools/bench` times the whole program against plain tools.
+//! `cargo bench --manifest-path benches/Cargo.toml`; `tools/bench` times the whole program against plain tools.
 
 #![expect(clippy::unwrap_used, reason = "a benchmark that cannot go on has failed")]
 

@@ -1,0 +1,1 @@
+//! Nothing: the benchmarks of this package stand beside it.
