@@ -37,10 +37,14 @@ pub use fs::{
     node::{Attribute, Kind, New, Owner, Stat},
     tree::Tree,
 };
-pub use refit::{Done, Refit, Remark, Wishes, edit, look as walk, refit, remarks};
+pub use refit::{
+    Done, Refit, edit, look as walk, refit, remarks,
+    work::{Changes, Remark, Wishes, Work},
+};
 pub use system::{
     Guest,
-    linux::{Entry, Helper, Kernel, Release, Summary, System, Used, devices::resolve},
+    family::{Summary, System},
+    linux::{Helper, Kernel, Used, devices::resolve},
 };
 pub use volume::{
     found::{Found, find},

@@ -186,7 +186,8 @@ pub(crate) fn tree_of(guest: &mut Guest, volume: Option<&str>, path: &str, now: 
         None if guest.systems.is_empty() => Err(Error::NoSystem { path: path.into() }),
         None => {
             let system = guest.systems.remove(0);
-            Ok((system.tree, system.release.name))
+            let name = system.name().to_string();
+            Ok((system.into_tree(), name))
         }
     }
 }

@@ -233,7 +233,7 @@ pub(crate) fn survey(target: &Target, context: &Context<'_>) -> Result<Option<In
     }
     let whole = disks.len() == target.disks.len();
     let disks = disks.into_iter().map(|disk| context.stoppable(disk));
-    let guest = Guest::open(disks, Timestamp::now().as_second(), context.budget)?;
+    let mut guest = Guest::open(disks, Timestamp::now().as_second(), context.budget)?;
     let evidence = match machine.filter(|machine| whole && machine.disks.len() == target.disks.len()) {
         Some(machine) => {
             // What any destination knows of a device is known here too.
@@ -243,7 +243,7 @@ pub(crate) fn survey(target: &Target, context: &Context<'_>) -> Result<Option<In
             }
             // Variables of a firmware that are not here may be with the host.
             let hardware = Hardware { unchanged: true, ..described_hardware(machine, &table, true) };
-            GuestRecord::chains(reformis_guest::walk(&guest, &hardware))
+            GuestRecord::chains(reformis_guest::walk(&mut guest, &hardware))
         }
         None => Vec::new(),
     };
@@ -279,9 +279,9 @@ pub(crate) fn walk_landed(
 ) -> Result<Vec<Chain>> {
     let order = guests_order(machine, disks.len());
     let disks = order.into_iter().filter_map(|index| Some(context.stoppable(disks.get(index)?.clone())));
-    let guest = Guest::open(disks, 0, context.budget)?;
+    let mut guest = Guest::open(disks, 0, context.budget)?;
     let hardware = described_hardware(machine, &destination.guest, keeps_entries);
-    Ok(GuestRecord::chains(reformis_guest::walk(&guest, &hardware)))
+    Ok(GuestRecord::chains(reformis_guest::walk(&mut guest, &hardware)))
 }
 
 /// What the person wants, with the scripts that they named.

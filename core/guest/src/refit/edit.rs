@@ -1,5 +1,14 @@
 //! The edits by name: what a brief can leave out, and what a receipt lists.
 
+/// An edit and why it is made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Step {
+    /// Its name, one of those below.
+    pub name: &'static str,
+    /// The reason that a receipt gives for the bytes that it changed.
+    pub reason: &'static str,
+}
+
 /// Early boot images get the modules that the new disks need.
 pub const DRIVERS: &str = "drivers";
 /// Volumes are called by what they are, not by where their disk was.

@@ -1,6 +1,9 @@
 //! The edit `fallback-loader`: a copy of the loader where a firmware without boot entries looks.
 
-use super::{Changes, Work, edit::FALLBACK};
+use super::{
+    edit::FALLBACK,
+    work::{Changes, Work},
+};
 use crate::{fs::tree::Tree, volume::partition::Role};
 
 /// The largest loader that is copied, in bytes.
@@ -12,9 +15,9 @@ const CHOICES: [(&str, &[&str]); 3] =
 
 impl Work<'_> {
     #[expect(clippy::indexing_slicing, reason = "the places were given by this guest, and a loader was found")]
-    pub(super) fn fallback_loader(&mut self) -> Changes {
+    pub(crate) fn fallback_loader(&mut self) -> Changes {
         // One copy serves all systems; it is of the volumes, not of one system.
-        if !self.hardware.uefi || self.hardware.keeps_entries || self.index > 0 {
+        if !self.hardware.uefi || self.hardware.keeps_entries || !self.is_first {
             return Ok(Vec::new());
         }
         let esps: Vec<usize> =

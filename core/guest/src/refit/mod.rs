@@ -4,31 +4,17 @@
 pub mod edit;
 mod fallback;
 pub(crate) mod linux;
+pub mod work;
 
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    error::{Error, Result},
     evidence::{self, Evidence, hardware::Hardware},
-    system::Guest,
+    system::{Guest, family::System},
     volume::probe::Volume,
 };
-use linux::images::Images;
-
-/// What the person wants beyond what is needed.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Wishes {
-    /// Edits that are left out, by name.
-    pub without: Vec<String>,
-    /// Scripts that run once when the guest starts: name and bytes.
-    pub first_boot: Vec<(String, Vec<u8>)>,
-    /// A new host name.
-    pub host_name: Option<String>,
-    /// Whether the machine's identity is made anew.
-    pub new_machine_id: bool,
-    /// Whether keys of the SSH server are made anew.
-    pub new_ssh_keys: bool,
-}
+use edit::Step;
+use work::{Remark, Wishes, Work};
 
 /// An edit that was made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -39,32 +25,6 @@ pub struct Done {
     pub system: String,
     /// What it changed, a sentence for each thing.
     pub changes: Vec<String>,
-}
-
-/// What a person should know of a guest and of what was done to it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[expect(missing_docs, reason = "each is told in a sentence of its own by whoever shows it")]
-pub enum Remark {
-    /// An edit could not be made, and was taken back.
-    Failed { edit: String, why: String, remedy: Option<&'static str> },
-    /// Something cannot be read.
-    Unread { volume: String, why: String },
-    /// A file or folder cannot be read, which is not the same as not being there.
-    PathUnread { path: String, why: String },
-    /// A journal was replayed.
-    Replayed { volume: String },
-    /// A suspended system lies in its swap space.
-    Hibernated { volume: String },
-    /// Which adapter has a name was taken from their order.
-    AdapterAssumed { name: String, mac: String },
-    /// Nothing tells an adapter apart from others, so its name cannot be kept.
-    AdapterUnknown { name: String },
-    /// A kernel is not made ready, and why.
-    KernelLeft { kernel: String, why: String },
-    /// There are several systems.
-    Several { systems: Vec<String> },
-    /// There is no system that is read.
-    NoSystem,
 }
 
 /// What became of a guest.
@@ -78,15 +38,15 @@ pub struct Refit {
     pub remarks: Vec<Remark>,
 }
 
-/// What an edit changed; empty when there was nothing to do.
-type Changes = Result<Vec<String>>;
-
 /// The chain of each system on `hardware`, as it is: nothing is changed.
-pub fn look(guest: &Guest, hardware: &Hardware) -> Vec<(String, Vec<Evidence>)> {
-    let mut images = Images::default();
-    let chain = |index: usize| evidence::linux::walk(guest, index, hardware, &mut images);
-    let chains: Vec<_> = (0..guest.systems.len()).map(chain).collect();
-    guest.systems.iter().map(|system| system.release.name.clone()).zip(chains).collect()
+pub fn look(guest: &mut Guest, hardware: &Hardware) -> Vec<(String, Vec<Evidence>)> {
+    let mut chains = Vec::new();
+    for index in 0..guest.systems.len() {
+        let mut system = guest.systems.remove(index);
+        chains.push((system.name().to_string(), system.evidence(guest, hardware)));
+        guest.systems.insert(index, system);
+    }
+    chains
 }
 
 /// What there is to say of a guest before anything is changed.
@@ -104,7 +64,7 @@ pub fn remarks(guest: &Guest) -> Vec<Remark> {
         0 => remarks.push(Remark::NoSystem),
         1 => {}
         _ => {
-            let systems = guest.systems.iter().map(|system| system.release.name.clone()).collect();
+            let systems = guest.systems.iter().map(|system| system.name().to_string()).collect();
             remarks.push(Remark::Several { systems });
         }
     }
@@ -112,120 +72,69 @@ pub fn remarks(guest: &Guest) -> Vec<Remark> {
 }
 
 /// Makes all systems of `guest` ready for `hardware`. What is written is on the guest's bench.
-#[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
 pub fn refit(guest: &mut Guest, hardware: &Hardware, wishes: &Wishes, now: i64) -> Refit {
     let mut refit = Refit { remarks: remarks(guest), ..Refit::default() };
     let hibernated = refit.remarks.iter().any(|remark| matches!(remark, Remark::Hibernated { .. }));
-    let mut images = Images::default();
     for index in 0..guest.systems.len() {
-        let before = evidence::linux::walk(guest, index, hardware, &mut images);
+        let mut system = guest.systems.remove(index);
+        let before = system.evidence(guest, hardware);
         if !hibernated {
             // A suspended system holds its file systems open: what is changed below it would be lost, and more.
-            let mut work = Work { guest, index, hardware, wishes, now, images: &mut images, refit: &mut refit };
-            work.all();
-        }
-        let after = evidence::linux::walk(guest, index, hardware, &mut images);
-        for (path, error) in guest.systems[index].tree.take_troubles() {
-            let remark = Remark::PathUnread { path, why: error.to_string() };
-            if !refit.remarks.contains(&remark) {
-                refit.remarks.push(remark);
+            let is_first = index == 0;
+            let mut work = Work { guest, is_first, hardware, wishes, now, remarks: &mut refit.remarks };
+            for step in system.edits() {
+                let done = edit(system.as_mut(), step, &mut work);
+                refit.done.extend(done);
             }
         }
-        let name = guest.systems[index].release.name.clone();
-        refit.evidence.push((name, evidence::compared(&before, after)));
+        let after = system.evidence(guest, hardware);
+        note_troubles(system.as_ref(), &mut refit.remarks);
+        refit.evidence.push((system.name().to_string(), evidence::compared(&before, after)));
+        guest.systems.insert(index, system);
     }
     refit
 }
 
-/// The edits of one system under way.
-struct Work<'a> {
-    guest: &'a mut Guest,
-    index: usize,
-    hardware: &'a Hardware,
-    wishes: &'a Wishes,
-    now: i64,
-    images: &'a mut Images,
-    refit: &'a mut Refit,
+/// Makes one edit in `system`, and takes it back as a whole when it fails.
+fn edit(system: &mut dyn System, step: &Step, work: &mut Work<'_>) -> Option<Done> {
+    let Step { name, reason } = *step;
+    if work.wishes.without.iter().any(|left| left == name) {
+        return None;
+    }
+    work.guest.bench.begin(name, reason);
+    let known = work.remarks.len();
+    note_troubles(system, work.remarks);
+    let made = system.make(name, work);
+    // What could not be read is not what is not there: an edit that took it for that is not made.
+    let made = match system.tree().take_troubles().into_iter().next() {
+        Some((_, error)) => made.and(Err(error)),
+        None => made,
+    };
+    let done = match made {
+        Ok(changes) => {
+            let done = || Done { name: name.into(), system: system.name().into(), changes };
+            work.guest.bench.changed().then(done)
+        }
+        Err(error) => {
+            work.remarks.truncate(known);
+            work.guest.bench.rollback();
+            // What is kept of a superblock in memory is as it was, too.
+            let reloaded = system.tree_mut().reload();
+            let why = reloaded.err().map_or_else(|| error.to_string(), |second| format!("{error}; {second}"));
+            work.remarks.push(Remark::Failed { edit: name.into(), why, remedy: error.remedy() });
+            None
+        }
+    };
+    system.reread();
+    done
 }
 
-impl Work<'_> {
-    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
-    fn all(&mut self) {
-        self.edit(
-            edit::FALLBACK_LOADER,
-            "a new host has no boot entries and looks in one place",
-            Self::fallback_loader,
-        );
-        self.edit(
-            edit::DRIVERS,
-            "the kernel has to find the new disk controller before it can read the disk",
-            Self::drivers,
-        );
-        self.edit(edit::DEVICE_NAMES, "disks have other names at the destination", Self::device_names);
-        self.edit(
-            edit::ADAPTER_NAMES,
-            "adapters get other names, and their configuration goes by the old ones",
-            Self::adapter_names,
-        );
-        self.edit(edit::HELPERS, "the old host's helpers have nothing to talk to", Self::helpers);
-        self.edit(edit::IDENTITY, "the person asked for it", Self::identity);
-        self.edit(edit::FIRST_BOOT, "the person gave scripts that run once", Self::first_boot);
-        if self.guest.systems[self.index].tree.wants_relabel() {
-            self.edit(edit::RELABEL, "files were made whose SELinux label their neighbours do not show", |work| {
-                work.guest.systems[work.index].tree.write("/.autorelabel", b"")?;
-                Ok(vec!["all files get their SELinux labels again on the first start".into()])
-            });
+/// Tells what could not be read.
+fn note_troubles(system: &dyn System, remarks: &mut Vec<Remark>) {
+    for (path, error) in system.tree().take_troubles() {
+        let remark = Remark::PathUnread { path, why: error.to_string() };
+        if !remarks.contains(&remark) {
+            remarks.push(remark);
         }
-    }
-
-    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
-    fn edit(&mut self, name: &str, reason: &str, make: impl FnOnce(&mut Self) -> Changes) {
-        if self.wishes.without.iter().any(|left| left == name) {
-            return;
-        }
-        self.guest.bench.begin(name, reason);
-        let known = self.refit.remarks.len();
-        self.note_troubles();
-        let made = make(self);
-        // What could not be read is not what is not there: an edit that took it for that is not made.
-        let troubles = self.guest.systems[self.index].tree.take_troubles();
-        let made = match troubles.into_iter().next() {
-            Some((_, error)) => made.and(Err(error)),
-            None => made,
-        };
-        match made {
-            Ok(changes) => {
-                if self.guest.bench.changed() {
-                    let system = self.guest.systems[self.index].release.name.clone();
-                    self.refit.done.push(Done { name: name.into(), system, changes });
-                }
-            }
-            Err(error) => {
-                self.refit.remarks.truncate(known);
-                self.take_back(name, &error);
-            }
-        }
-        self.guest.systems[self.index].reread();
-    }
-
-    /// Tells what could not be read.
-    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
-    fn note_troubles(&mut self) {
-        for (path, error) in self.guest.systems[self.index].tree.take_troubles() {
-            let remark = Remark::PathUnread { path, why: error.to_string() };
-            if !self.refit.remarks.contains(&remark) {
-                self.refit.remarks.push(remark);
-            }
-        }
-    }
-
-    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
-    fn take_back(&mut self, name: &str, error: &Error) {
-        self.guest.bench.rollback();
-        // What is kept of a superblock in memory is as it was, too.
-        let reloaded = self.guest.systems[self.index].tree.reload();
-        let why = reloaded.err().map_or_else(|| error.to_string(), |second| format!("{error}; {second}"));
-        let remedy = error.remedy();
-        self.refit.remarks.push(Remark::Failed { edit: name.into(), why, remedy });
     }
 }

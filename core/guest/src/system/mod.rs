@@ -1,12 +1,14 @@
 //! The systems on a guest's disks.
 
+pub mod family;
 pub(crate) mod linux;
 
 use std::{collections::BTreeMap, sync::Arc};
 
 use reformis_disk::{Disk, budget::Budget};
 
-use linux::{System, devices, fstab, is_root};
+use family::System;
+use linux::{Linux, devices, fstab, is_root};
 
 use crate::{
     bench::Bench,
@@ -24,8 +26,8 @@ pub struct Guest {
     pub bench: Arc<Bench>,
     /// Its volumes.
     pub volumes: Vec<Found>,
-    /// Its Linux systems, in the order of their volumes.
-    pub systems: Vec<System>,
+    /// Its systems, in the order of their volumes.
+    pub systems: Vec<Box<dyn System>>,
     /// What is there and cannot be read: the volume, and why.
     pub unread: Vec<(String, String)>,
     /// Files and folders of its systems that cannot be read, and why.
@@ -66,9 +68,9 @@ impl Guest {
                 let is_root = is_root(&tree);
                 guest.note_troubles(&tree)?;
                 if is_root {
-                    let system = guest.system(tree, index, now)?;
+                    let system = guest.linux(tree, index, now)?;
                     guest.note_troubles(&system.tree)?;
-                    guest.systems.push(system);
+                    guest.systems.push(Box::new(system));
                 }
             } else if let Some(kind) = guest.volumes[index].kind.filter(|kind| !kind.is_read()) {
                 let name = guest.volumes[index].name.clone();
@@ -128,7 +130,7 @@ impl Guest {
         Ok(self.open_volume(index, now)?.map(|fs| Tree::new(fs, index)))
     }
 
-    fn system(&mut self, mut tree: Tree, root: usize, now: i64) -> Result<System> {
+    fn linux(&mut self, mut tree: Tree, root: usize, now: i64) -> Result<Linux> {
         let fstab = fstab::read(&tree.text("/etc/fstab").unwrap_or_default());
         for line in &fstab {
             let Some((index, _)) = devices::resolve(&self.volumes, &line.spec) else { continue };
@@ -140,6 +142,6 @@ impl Guest {
                 tree.mount(&line.place, fs, index);
             }
         }
-        Ok(System::read(tree, root, fstab))
+        Ok(Linux::read(tree, root, fstab))
     }
 }

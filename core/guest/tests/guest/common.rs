@@ -182,5 +182,5 @@ pub(crate) fn again(guest: &Guest, folder: &Path) -> Guest {
 }
 
 pub(crate) fn text(guest: &Guest, path: &str) -> String {
-    String::from_utf8(guest.systems[0].tree.read(path, MIB).unwrap()).unwrap()
+    String::from_utf8(guest.systems[0].tree().read(path, MIB).unwrap()).unwrap()
 }

@@ -83,7 +83,7 @@ fn an_adapter_that_gets_another_name() {
     let after = again(&renamed, folder.path());
     assert_eq!(text(&after, "/etc/network/interfaces"), "auto shore0\niface shore0 inet dhcp\n");
     assert_eq!(text(&after, "/etc/sysconfig/network-scripts/ifcfg-shore0"), "DEVICE=shore0\nONBOOT=yes\n");
-    assert!(!after.systems[0].tree.exists("/etc/sysconfig/network-scripts/ifcfg-ens192"));
+    assert!(!after.systems[0].tree().exists("/etc/sysconfig/network-scripts/ifcfg-ens192"));
     assert!(text(&after, "/etc/systemd/network/10-keep-shore0.link").contains("Name=shore0"));
 }
 
@@ -131,7 +131,7 @@ fn logical_volumes_over_two_disks() {
     assert_eq!(guest.unread, []);
     let mounts: Vec<_> = guest.systems[0].summary(&guest.volumes).mounts;
     assert_eq!(mounts, [("tides/root".into(), "/".into()), ("tides/log-data".into(), "/var/log".into())]);
-    assert_eq!(guest.systems[0].tree.read("/var/log/tide.log", MIB).unwrap(), vec![7; 300_000]);
+    assert_eq!(guest.systems[0].tree().read("/var/log/tide.log", MIB).unwrap(), vec![7; 300_000]);
     // One disk alone: the volume is named, and why it cannot be read.
     let half = open(&[&first]);
     assert!(half.systems.is_empty());

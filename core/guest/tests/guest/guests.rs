@@ -16,7 +16,7 @@ fn everything_that_new_hardware_asks_for() {
     let folder = tempfile::tempdir().unwrap();
     let path = guest(folder.path(), |_| {});
     let mut before = open(&[&path]);
-    assert_eq!(before.systems[0].release.name, "Tidal 3");
+    assert_eq!(before.systems[0].name(), "Tidal 3");
     let wishes = Wishes {
         first_boot: vec![("greet me.sh".into(), b"#!/bin/sh\necho hello\n".to_vec())],
         host_name: Some("tidelog2".into()),
@@ -42,7 +42,7 @@ fn everything_that_new_hardware_asks_for() {
     assert_eq!(text(&guest, "/etc/default/grub"), wanted);
     let link = text(&guest, "/etc/systemd/network/10-keep-ens192.link");
     assert!(link.contains(OLD_MAC) && link.contains("Name=ens192"), "{link}");
-    let tree = &guest.systems[0].tree;
+    let tree = &guest.systems[0].tree();
     assert_eq!(tree.link_target("/etc/systemd/system/vgauth.service").unwrap(), b"/dev/null");
     assert!(tree.stat_link("/etc/systemd/system/multi-user.target.wants/qemu-guest-agent.service").is_ok());
     assert!(text(&guest, "/etc/initramfs-tools/modules").ends_with("virtio_pci\nvirtio_scsi\n"));
@@ -88,7 +88,7 @@ fn drivers_and_names_are_right_on_every_controller_of_the_destination() {
         assert_eq!(made.remarks, []);
         let guest = again(&before, folder.path());
         assert!(text(&guest, "/etc/fstab").contains(&format!("UUID={ROOT_UUID}\t/ ext4")));
-        let image = guest.systems[0].tree.read("/boot/initrd.img-6.1-tide", MIB).unwrap();
+        let image = guest.systems[0].tree().read("/boot/initrd.img-6.1-tide", MIB).unwrap();
         let image = String::from_utf8_lossy(&image).into_owned();
         assert!(image.contains("kernel/virtio_scsi.ko"));
         assert_eq!(image.contains("modules/6.1-tide/kernel/virtio_blk.ko\0"), present);
@@ -135,7 +135,12 @@ fn edits_that_are_left_out_or_cannot_be_made() {
         files.push(("/boot/vmlinuz-5.10-old", b"older".to_vec()));
     });
     let mut bare = open(&[&path]);
-    let listed: Vec<_> = bare.systems[0].kernels.iter().map(|kernel| (kernel.version.clone(), kernel.listed)).collect();
+    let listed: Vec<_> = bare.systems[0]
+        .summary(&bare.volumes)
+        .kernels
+        .iter()
+        .map(|kernel| (kernel.version.clone(), kernel.listed))
+        .collect();
     assert_eq!(listed, [("6.1-tide".into(), true), ("vmlinuz-5.10-old".into(), false)]);
     let made = refit(&mut bare, &virtio("vd"), &Wishes::default(), NOW);
     assert!(
@@ -174,7 +179,7 @@ fn a_suspended_guest_and_other_distributions() {
     refit(&mut packed, &virtio("vd"), &Wishes::default(), NOW);
     let after = again(&packed, folder.path());
     assert!(text(&after, "/etc/mkinitcpio.conf").ends_with("MODULES+=(virtio_pci virtio_scsi)\n"));
-    let image = after.systems[0].tree.read("/boot/initrd.img-6.1-tide", MIB).unwrap();
+    let image = after.systems[0].tree().read("/boot/initrd.img-6.1-tide", MIB).unwrap();
     let has = |wanted: &[u8]| image.windows(wanted.len()).any(|window| window == wanted);
     assert!(has(b"unpacked") && has(b"kernel/virtio_scsi.ko: kernel/virtio.ko\n") && has(&[0xb0, 0x07, 0xf4, 0x57]));
 

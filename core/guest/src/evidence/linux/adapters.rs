@@ -1,10 +1,10 @@
 //! Whether adapters come up under the names that their configuration has.
 
 use super::super::{Evidence, Link, State, hardware::Hardware};
-use crate::{formats::modules::Modules, refit::edit, system::linux::System};
+use crate::{formats::modules::Modules, refit::edit, system::linux::Linux};
 
 /// The links of the adapters.
-pub(super) fn adapters(system: &System, hardware: &Hardware, modules: Option<&Modules>) -> Vec<Evidence> {
+pub(super) fn adapters(system: &Linux, hardware: &Hardware, modules: Option<&Modules>) -> Vec<Evidence> {
     let mut chain = Vec::new();
     let mut models: Vec<&str> = Vec::new();
     for adapter in &hardware.adapters {

@@ -6,8 +6,8 @@ use crate::{
         early::Image,
         modules::{Driver, Modules},
     },
-    refit::{edit, linux::images::Images},
-    system::linux::{Kernel, System},
+    refit::edit,
+    system::linux::{Kernel, Linux, images::Images},
 };
 
 /// Whether an image holds the module with this path below the folder of modules, packed in whichever way.
@@ -49,8 +49,7 @@ pub(crate) fn lacking(
 
 /// The link of the driver of one controller.
 pub(super) fn driver_link(
-    index: usize,
-    system: &System,
+    system: &Linux,
     kernel: &Kernel,
     modules: Option<&Modules>,
     controller: &str,
@@ -75,7 +74,7 @@ pub(super) fn driver_link(
     };
     // Every image has to hold them: which one is started is the person's choice.
     for path in &kernel.initrds {
-        let outcome = images.read(index, &system.tree, path);
+        let outcome = images.read(&system.tree, path);
         let Ok(image) = outcome.as_ref() else {
             return link(State::Unknown, format!("{path} cannot be read"));
         };

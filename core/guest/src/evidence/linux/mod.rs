@@ -1,6 +1,7 @@
 //! The chain of a Linux system.
 
 mod adapters;
+mod disks;
 pub(crate) mod drivers;
 pub(crate) mod names;
 
@@ -9,45 +10,46 @@ use super::{
     hardware::{Hardware, Need},
 };
 use crate::{
-    refit::linux::images::Images,
     system::{
         Guest,
-        linux::{Kernel, System},
+        linux::{Kernel, Linux, images::Images},
     },
     volume::probe::Volume,
 };
 
-/// Walks the chain of the system of number `index` on `hardware`.
-#[expect(
-    clippy::indexing_slicing,
-    reason = "systems name volumes of their own guest, and dependencies modules of their own index"
-)]
-pub(crate) fn walk(guest: &Guest, index: usize, hardware: &Hardware, images: &mut Images) -> Vec<Evidence> {
-    let system = &guest.systems[index];
+/// Walks the chain of `system` on `hardware`.
+pub(crate) fn walk(guest: &Guest, system: &mut Linux, hardware: &Hardware) -> Vec<Evidence> {
+    let mut images = std::mem::take(&mut system.images);
+    let chain = links(guest, system, hardware, &mut images);
+    system.images = images;
+    chain
+}
+
+fn links(guest: &Guest, system: &Linux, hardware: &Hardware, images: &mut Images) -> Vec<Evidence> {
     let mut chain = vec![firmware::firmware(guest, hardware), partition(guest, system), loader(system)];
     let listed: Vec<&Kernel> = started(system).collect();
     let needs = root_needs(guest, system, hardware);
     for kernel in &listed {
-        chain.push(kernel_link(index, system, kernel, images));
-        let modules = images.modules(index, &system.tree, kernel);
+        chain.push(kernel_link(system, kernel, images));
+        let modules = images.modules(&system.tree, kernel);
         for (controller, needs) in &needs {
-            chain.push(drivers::driver_link(index, system, kernel, modules.as_deref(), controller, needs, images));
+            chain.push(drivers::driver_link(system, kernel, modules.as_deref(), controller, needs, images));
         }
     }
     chain.extend(names::names(guest, system, hardware));
-    let modules = listed.first().and_then(|kernel| images.modules(index, &system.tree, kernel));
+    let modules = listed.first().and_then(|kernel| images.modules(&system.tree, kernel));
     chain.extend(adapters::adapters(system, hardware, modules.as_deref()));
     chain
 }
 
 /// The kernels that count: those of the loader; all that are there when it lists none that we read.
-pub(crate) fn started(system: &System) -> impl Iterator<Item = &Kernel> {
+pub(crate) fn started(system: &Linux) -> impl Iterator<Item = &Kernel> {
     let any = system.kernels.iter().any(|kernel| kernel.listed);
     system.kernels.iter().filter(move |kernel| kernel.listed || !any)
 }
 
 /// What has to be driven to reach the root file system: each controller once.
-pub(crate) fn root_needs(guest: &Guest, system: &System, hardware: &Hardware) -> Vec<(String, Vec<Need>)> {
+pub(crate) fn root_needs(guest: &Guest, system: &Linux, hardware: &Hardware) -> Vec<(String, Vec<Need>)> {
     let device = guest.volumes.get(system.root).and_then(|volume| volume.device.as_ref());
     let mut needs: Vec<(String, Vec<Need>)> = Vec::new();
     for disk in device.map(crate::bench::Device::disks).unwrap_or_default() {
@@ -61,7 +63,7 @@ pub(crate) fn root_needs(guest: &Guest, system: &System, hardware: &Hardware) ->
 }
 
 /// What has to be driven to reach the root file system on the other controllers that its disks may be put on.
-pub(crate) fn other_needs(guest: &Guest, system: &System, hardware: &Hardware) -> Vec<Vec<Need>> {
+pub(crate) fn other_needs(guest: &Guest, system: &Linux, hardware: &Hardware) -> Vec<Vec<Need>> {
     let device = guest.volumes.get(system.root).and_then(|volume| volume.device.as_ref());
     let mut needs: Vec<Vec<Need>> = Vec::new();
     for disk in device.map(crate::bench::Device::disks).unwrap_or_default() {
@@ -78,7 +80,7 @@ pub(crate) fn other_needs(guest: &Guest, system: &System, hardware: &Hardware) -
     clippy::indexing_slicing,
     reason = "systems name volumes of their own guest, and dependencies modules of their own index"
 )]
-fn partition(guest: &Guest, system: &System) -> Evidence {
+fn partition(guest: &Guest, system: &Linux) -> Evidence {
     let root = &guest.volumes[system.root];
     let kind = root.kind.map_or("", Volume::name);
     let uuid = root.uuid.as_deref().unwrap_or("no UUID");
@@ -90,7 +92,7 @@ fn partition(guest: &Guest, system: &System) -> Evidence {
     )
 }
 
-fn loader(system: &System) -> Evidence {
+fn loader(system: &Linux) -> Evidence {
     let link = |state, seen: String| Evidence::new(Link::Loader, "entries", state, seen);
     let Some(first) = system.entries.first() else {
         return link(State::Unknown, "no loader configuration that I can read was found".into());
@@ -101,7 +103,7 @@ fn loader(system: &System) -> Evidence {
     link(State::Holds, format!("{}{more}: {count} entr{}", first.file, if count == 1 { "y" } else { "ies" }))
 }
 
-fn kernel_link(index: usize, system: &System, kernel: &Kernel, images: &mut Images) -> Evidence {
+fn kernel_link(system: &Linux, kernel: &Kernel, images: &mut Images) -> Evidence {
     let link = |state, seen: String| Evidence::new(Link::Kernel, kernel.version.clone(), state, seen);
     let entries = || system.entries.iter().filter(|entry| entry.kernel == kernel.image);
     let missing = entries().flat_map(|entry| &entry.initrds).find(|path| !system.tree.exists(path));
@@ -110,7 +112,7 @@ fn kernel_link(index: usize, system: &System, kernel: &Kernel, images: &mut Imag
     }
     let mut seen = kernel.image.clone();
     for path in &kernel.initrds {
-        match images.read(index, &system.tree, path).as_ref() {
+        match images.read(&system.tree, path).as_ref() {
             Ok(image) => {
                 let packing = image.parts.iter().map(|part| part.name()).collect::<Vec<_>>().join(" + ");
                 seen = format!("{seen}, {path} ({packing})");

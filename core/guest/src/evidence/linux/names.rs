@@ -1,17 +1,18 @@
 //! Whether volumes are found by the names that the system has for them.
 
 use super::super::{Evidence, Link, State, hardware::Hardware};
+use super::disks::{keeps_name, keeps_name_everywhere};
 use crate::{
     refit::edit,
     system::{
         Guest,
-        linux::{System, devices},
+        linux::{Linux, devices},
     },
     volume::found::Found,
 };
 
 /// Names of volumes: `root=` and `resume=` of each entry, and what fstab mounts.
-pub(super) fn names(guest: &Guest, system: &System, hardware: &Hardware) -> Vec<Evidence> {
+pub(super) fn names(guest: &Guest, system: &Linux, hardware: &Hardware) -> Vec<Evidence> {
     let mut chain: Vec<Evidence> = Vec::new();
     let mut add = |about: String, place: String, spec: &str, needed: bool| {
         if chain.iter().any(|known| known.about == about && known.link == Link::Root) {
@@ -57,11 +58,11 @@ pub(crate) fn is_plain(spec: &str) -> bool {
 
 /// Whether such a name will mean the same at the destination.
 pub(crate) fn keeps(hardware: &Hardware, spec: &str, volume: &Found) -> bool {
-    hardware.unchanged || devices::by_place(spec).is_none() && hardware.keeps_name(spec, volume.disk, volume.partition)
+    hardware.unchanged || devices::by_place(spec).is_none() && keeps_name(hardware, spec, volume.disk, volume.partition)
 }
 
 /// Whether such a name will mean the same on every controller that the disk may be put on there.
 pub(crate) fn keeps_everywhere(hardware: &Hardware, spec: &str, volume: &Found) -> bool {
     hardware.unchanged
-        || devices::by_place(spec).is_none() && hardware.keeps_name_everywhere(spec, volume.disk, volume.partition)
+        || devices::by_place(spec).is_none() && keeps_name_everywhere(hardware, spec, volume.disk, volume.partition)
 }

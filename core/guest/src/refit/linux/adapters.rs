@@ -1,6 +1,7 @@
 //! The edit `adapter-names`: each name that the configuration goes by is given to the hardware address of its adapter.
 
-use crate::refit::{Changes, Remark, Work};
+use super::Edits;
+use crate::refit::work::{Changes, Remark};
 use crate::system::linux::{
     Used,
     network::{RULES, files, pinned},
@@ -16,22 +17,22 @@ fn natural(name: &str) -> (String, u64, String) {
     (letters.to_string(), name[letters.len()..].parse().unwrap_or(0), name.to_string())
 }
 
-impl Work<'_> {
+impl Edits<'_, '_> {
     #[expect(clippy::indexing_slicing, reason = "the places were given by this guest and this hardware")]
-    pub(in crate::refit) fn adapter_names(&mut self) -> Changes {
-        let used = self.guest.systems[self.index].network.clone();
+    pub(crate) fn adapter_names(&mut self) -> Changes {
+        let used = self.system.network.clone();
         let mut changes = Vec::new();
-        let pairs = self.hardware.adapters.iter().filter_map(|adapter| {
+        let pairs = self.work.hardware.adapters.iter().filter_map(|adapter| {
             let (before, after) = (adapter.before.clone()?, adapter.after.clone()?);
             (before != after).then_some((before, after))
         });
         let pairs: Vec<(String, String)> = pairs.collect();
         self.replace_addresses(&pairs, &mut changes)?;
         for (name, index) in self.matched(&used) {
-            let adapter = &self.hardware.adapters[index];
+            let adapter = &self.work.hardware.adapters[index];
             let wish = adapter.name.clone();
             let Some(mac) = adapter.after.clone() else {
-                self.refit.remarks.push(Remark::AdapterUnknown { name: name.clone() });
+                self.work.remarks.push(Remark::AdapterUnknown { name: name.clone() });
                 continue;
             };
             let kept = wish.clone().unwrap_or_else(|| name.clone());
@@ -42,7 +43,7 @@ impl Work<'_> {
             if by_mac && wish.is_none() {
                 continue;
             }
-            let tree = &self.guest.systems[self.index].tree;
+            let tree = &self.system.tree;
             if pinned(tree, &kept).as_ref() != Some(&mac) {
                 self.pin(&kept, &mac)?;
                 changes.push(format!("{kept} is the adapter with {mac}"));
@@ -54,7 +55,7 @@ impl Work<'_> {
     /// Which adapter each name stands for: by its address where one is written down, else in the order of both.
     #[expect(clippy::indexing_slicing, reason = "the places were given by this guest and this hardware")]
     fn matched(&mut self, used: &[Used]) -> Vec<Match> {
-        let adapters = &self.hardware.adapters;
+        let adapters = &self.work.hardware.adapters;
         let mut matched: Vec<Match> = Vec::new();
         let mut open: Vec<&str> = Vec::new();
         for used in used {
@@ -70,7 +71,7 @@ impl Work<'_> {
                 Some(Some(index)) => matched.push((used.name.clone(), index)),
                 // An address that the machine never had: whose it was cannot be told.
                 Some(None) if used.by_mac => {
-                    self.refit.remarks.push(Remark::AdapterUnknown { name: used.name.clone() });
+                    self.work.remarks.push(Remark::AdapterUnknown { name: used.name.clone() });
                 }
                 _ => open.push(&used.name),
             }
@@ -81,11 +82,11 @@ impl Work<'_> {
         let assumed = open.len() > 1 || free.len() > 1;
         for (position, name) in open.iter().enumerate() {
             let Some(&index) = free.get(position) else {
-                self.refit.remarks.push(Remark::AdapterUnknown { name: (*name).into() });
+                self.work.remarks.push(Remark::AdapterUnknown { name: (*name).into() });
                 continue;
             };
             if let Some(mac) = adapters[index].after.clone().filter(|_| assumed) {
-                self.refit.remarks.push(Remark::AdapterAssumed { name: (*name).into(), mac });
+                self.work.remarks.push(Remark::AdapterAssumed { name: (*name).into(), mac });
             }
             matched.push(((*name).to_string(), index));
         }
@@ -94,12 +95,11 @@ impl Work<'_> {
 
     /// Replaces addresses in all of the configuration, also where they stand without a name: all of them at once, since two
     /// adapters may change theirs for each other's.
-    #[expect(clippy::indexing_slicing, reason = "the places were given by this guest and this hardware")]
     fn replace_addresses(&mut self, pairs: &[(String, String)], changes: &mut Vec<String>) -> crate::Result<()> {
         if pairs.is_empty() {
             return Ok(());
         }
-        let tree = &mut self.guest.systems[self.index].tree;
+        let tree = &mut self.system.tree;
         for file in files(tree) {
             let Some(text) = tree.text(&file) else { continue };
             let (new, replaced) = with_addresses(&text, pairs);
@@ -112,9 +112,8 @@ impl Work<'_> {
     }
 
     /// Calls an adapter by another name wherever the configuration speaks of it.
-    #[expect(clippy::indexing_slicing, reason = "the places were given by this guest and this hardware")]
     fn rename(&mut self, used: &[Used], from: &str, to: &str, changes: &mut Vec<String>) -> crate::Result<()> {
-        let tree = &mut self.guest.systems[self.index].tree;
+        let tree = &mut self.system.tree;
         let mut files: Vec<&str> = used.iter().map(|used| used.file.as_str()).collect();
         files.sort_unstable();
         files.dedup();
@@ -139,9 +138,8 @@ impl Work<'_> {
     }
 
     /// Gives a name to an address.
-    #[expect(clippy::indexing_slicing, reason = "the places were given by this guest and this hardware")]
     fn pin(&mut self, name: &str, mac: &str) -> crate::Result<()> {
-        let system = &mut self.guest.systems[self.index];
+        let system = &mut *self.system;
         let modern = system.has_systemd();
         let tree = &mut system.tree;
         if modern {

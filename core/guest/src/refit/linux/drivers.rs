@@ -5,8 +5,8 @@ use std::{collections::BTreeMap, io::Read, sync::Arc};
 
 use reformis_disk::{budget::Budget, container::packed::Wrapping};
 
-use super::kmod;
-use crate::refit::{Changes, Remark, Work};
+use super::{Edits, kmod};
+use crate::refit::work::{Changes, Remark};
 use crate::{
     error::{Error, Result},
     evidence,
@@ -39,35 +39,33 @@ const INDEX: [&str; 11] = [
 /// The endings of packed modules.
 const PACKED: [&str; 3] = [".xz", ".zst", ".gz"];
 
-impl Work<'_> {
-    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
-    pub(in crate::refit) fn drivers(&mut self) -> Changes {
-        let system = &self.guest.systems[self.index];
-        let needs: Vec<_> = evidence::linux::root_needs(self.guest, system, self.hardware);
+impl Edits<'_, '_> {
+    pub(crate) fn drivers(&mut self) -> Changes {
+        let system = &*self.system;
+        let needs: Vec<_> = evidence::linux::root_needs(self.work.guest, system, self.work.hardware);
         let needs: Vec<_> = needs.into_iter().flat_map(|(_, needs)| needs).collect();
         if needs.is_empty() {
             return Ok(Vec::new());
         }
         // What the person may put it on later is made ready too, as far as the kernel can drive it.
-        let others = evidence::linux::other_needs(self.guest, system, self.hardware);
+        let others = evidence::linux::other_needs(self.work.guest, system, self.work.hardware);
         let kernels: Vec<Kernel> = system.kernels.clone();
         let mut changes = Vec::new();
         let mut added: Vec<String> = Vec::new();
         for kernel in &kernels {
             let left = |why: String| Remark::KernelLeft { kernel: kernel.version.clone(), why };
-            let system = &self.guest.systems[self.index];
-            let modules = self.images.modules(self.index, &system.tree, kernel);
+            let modules = self.system.images.modules(&self.system.tree, kernel);
             let (Some(folder), Some(modules)) = (&kernel.modules, modules) else {
-                self.refit.remarks.push(left("its modules are not there".into()));
+                self.work.remarks.push(left("its modules are not there".into()));
                 continue;
             };
             for path in &kernel.initrds {
-                let system = &self.guest.systems[self.index];
-                let outcome = self.images.read(self.index, &system.tree, path);
+                let outcome = self.system.images.read(&self.system.tree, path);
+                let system = &*self.system;
                 let image = match outcome.as_ref() {
                     Ok(image) => image,
                     Err(why) => {
-                        self.refit.remarks.push(left(format!("{path} cannot be read: {why}")));
+                        self.work.remarks.push(left(format!("{path} cannot be read: {why}")));
                         continue;
                     }
                 };
@@ -77,7 +75,7 @@ impl Work<'_> {
                 let missing = match evidence::linux::drivers::lacking(&modules, Some(image), &kernel.version, &needs) {
                     Ok(missing) => missing,
                     Err(why) => {
-                        self.refit.remarks.push(left(why));
+                        self.work.remarks.push(left(why));
                         continue;
                     }
                 };
@@ -94,7 +92,7 @@ impl Work<'_> {
                     Supplement { tree: &system.tree, image, modules: &modules, folder, version: &kernel.version };
                 let size = system.tree.stat(path)?.size;
                 let made = |names: &[String]| -> Result<Vec<u8>> {
-                    Ok([vec![0; image.gap(size)], supplement.archive(names, self.now)?].concat())
+                    Ok([vec![0; image.gap(size)], supplement.archive(names, self.work.now)?].concat())
                 };
                 let room = system.tree.room(path)?;
                 let mut all = [missing.clone(), more].concat();
@@ -113,7 +111,7 @@ impl Work<'_> {
                     let (needed, free) = (bytes.len() as u64, room);
                     return Err(Error::NoRoom { volume: path.clone(), unit: "bytes".into(), needed, free });
                 }
-                self.guest.systems[self.index].tree.append(path, &bytes)?;
+                self.system.tree.append(path, &bytes)?;
                 changes.push(format!("{path} got {}", missing.join(", ")));
                 let named =
                     |name: &String| needs.iter().chain(others.iter().flatten()).any(|need| need.module == *name);
@@ -129,9 +127,8 @@ impl Work<'_> {
     }
 
     /// Tells the distribution's own tool to take the modules into images that it makes later.
-    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
     fn make_it_last(&mut self, modules: &[String]) -> Changes {
-        let tree = &mut self.guest.systems[self.index].tree;
+        let tree = &mut self.system.tree;
         let names = modules.join(" ");
         if tree.is_folder("/etc/initramfs-tools") {
             let path = "/etc/initramfs-tools/modules";

@@ -1,24 +1,24 @@
 //! The edit `first-boot`: scripts that run once when the guest starts, leave a log, and are gone afterwards.
 
-use crate::refit::{Changes, Work};
-use crate::{error::Error, fs::tree::Tree};
+use super::Edits;
+use crate::{error::Error, fs::tree::Tree, refit::work::Changes, system::linux::Linux};
 
 const FOLDER: &str = "/usr/local/lib/reformis/first-boot";
 const RUNNER: &str = "/usr/local/lib/reformis/run-first-boot";
 const UNIT: &str = "reformis-first-boot.service";
 const LOG: &str = "/var/log/reformis-first-boot.log";
 
-impl Work<'_> {
-    pub(in crate::refit) fn first_boot(&mut self) -> Changes {
+impl Edits<'_, '_> {
+    pub(crate) fn first_boot(&mut self) -> Changes {
         // Of several systems, the first is the one that is meant.
-        if self.wishes.first_boot.is_empty() || self.index > 0 {
+        if self.work.wishes.first_boot.is_empty() || !self.work.is_first {
             return Ok(Vec::new());
         }
         let mut changes = Vec::new();
-        for (number, (name, bytes)) in self.wishes.first_boot.iter().enumerate() {
+        for (number, (name, bytes)) in self.work.wishes.first_boot.iter().enumerate() {
             let safe: String =
                 name.chars().map(|c| if c.is_ascii_alphanumeric() || c == '.' { c } else { '-' }).collect();
-            schedule(self, &format!("{:02}-{safe}", number + 10), bytes)?;
+            schedule(self.system, &format!("{:02}-{safe}", number + 10), bytes)?;
             changes.push(format!("{name} runs once; its output goes to {LOG}"));
         }
         Ok(changes)
@@ -26,9 +26,7 @@ impl Work<'_> {
 }
 
 /// Puts a script where it runs once, and makes what runs it.
-#[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
-pub(super) fn schedule(work: &mut Work<'_>, name: &str, script: &[u8]) -> crate::Result<()> {
-    let system = &mut work.guest.systems[work.index];
+pub(super) fn schedule(system: &mut Linux, name: &str, script: &[u8]) -> crate::Result<()> {
     if !system.has_systemd() {
         let what = "scripts of the first start need systemd".into();
         return Err(Error::Unsupported { volume: system.release.name.clone(), action: "changed", what });

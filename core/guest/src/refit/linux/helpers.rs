@@ -1,12 +1,12 @@
 //! The edit `helpers`: services of the old host are masked, not removed; those of the new one start.
 
-use crate::refit::{Changes, Work};
+use super::Edits;
+use crate::refit::work::Changes;
 use crate::system::linux::network::ini;
 
-impl Work<'_> {
-    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
-    pub(in crate::refit) fn helpers(&mut self) -> Changes {
-        let system = &mut self.guest.systems[self.index];
+impl Edits<'_, '_> {
+    pub(crate) fn helpers(&mut self) -> Changes {
+        let system = &mut *self.system;
         let mut changes = Vec::new();
         if !system.has_systemd() {
             return Ok(changes);
@@ -14,7 +14,7 @@ impl Work<'_> {
         for helper in system.helpers.clone() {
             let own = format!("/etc/systemd/system/{}", helper.service);
             let tree = &mut system.tree;
-            if self.hardware.host.as_ref() != Some(&helper.host) {
+            if self.work.hardware.host.as_ref() != Some(&helper.host) {
                 // A unit that someone wrote there is theirs.
                 if !helper.masked && helper.unit != own {
                     tree.make_folders("/etc/systemd/system")?;

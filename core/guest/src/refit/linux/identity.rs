@@ -1,18 +1,17 @@
 //! The edit `identity`: a new host name, a new machine identity, new keys of the SSH server; each only on request.
 
-use super::first_boot::schedule;
-use crate::refit::{Changes, Work};
+use super::{Edits, first_boot::schedule};
+use crate::refit::work::Changes;
 use crate::system::linux::fstab;
 
-impl Work<'_> {
-    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
-    pub(in crate::refit) fn identity(&mut self) -> Changes {
+impl Edits<'_, '_> {
+    pub(crate) fn identity(&mut self) -> Changes {
         let mut changes = Vec::new();
-        if self.index > 0 {
+        if !self.work.is_first {
             return Ok(changes);
         }
-        let wishes = self.wishes.clone();
-        let tree = &mut self.guest.systems[self.index].tree;
+        let wishes = self.work.wishes.clone();
+        let tree = &mut self.system.tree;
         if let Some(name) = &wishes.host_name {
             let old = tree.text("/etc/hostname").unwrap_or_default().trim().to_string();
             if old != *name {
@@ -59,7 +58,7 @@ impl Work<'_> {
                 for key in &keys {
                     tree.remove(format!("/etc/ssh/{key}"))?;
                 }
-                schedule(self, "01-ssh-keys", b"#!/bin/sh\nssh-keygen -A\n")?;
+                schedule(self.system, "01-ssh-keys", b"#!/bin/sh\nssh-keygen -A\n")?;
                 changes.push("the SSH server's keys are made on the first start".into());
             }
         }

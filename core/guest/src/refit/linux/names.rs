@@ -1,6 +1,7 @@
 //! The edit `device-names`: volumes that are called by the place of their disk are called by what they are.
 
-use crate::refit::{Changes, Work};
+use super::Edits;
+use crate::refit::work::Changes;
 use crate::{
     evidence::linux::names::{is_plain, keeps_everywhere},
     system::linux::{devices, fstab, loader},
@@ -10,23 +11,22 @@ use crate::{
 /// Bytes of GRUB's environment, which never change their number.
 const GRUB_ENV_SIZE: usize = 1024;
 
-impl Work<'_> {
-    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
-    pub(in crate::refit) fn device_names(&mut self) -> Changes {
+impl Edits<'_, '_> {
+    pub(crate) fn device_names(&mut self) -> Changes {
         let mut changes = Vec::new();
-        let has_initrd = self.guest.systems[self.index].kernels.iter().all(|kernel| !kernel.initrds.is_empty());
+        let has_initrd = self.system.kernels.iter().all(|kernel| !kernel.initrds.is_empty());
         for (path, column) in [("/etc/fstab", 0), ("/etc/crypttab", 1)] {
             self.rewrite(path, &mut changes, |work, text, told| {
                 fstab::with_field(text, column, |spec| work.new_name(spec, true, told))
             })?;
         }
         let mut files: Vec<String> = Vec::new();
-        for entry in &self.guest.systems[self.index].entries {
+        for entry in &self.system.entries {
             if !files.contains(&entry.file) {
                 files.push(entry.file.clone());
             }
         }
-        let tree = &self.guest.systems[self.index].tree;
+        let tree = &self.system.tree;
         files.extend(loader::defaults(tree));
         files.extend(loader::GRUB_ENV.iter().filter(|path| tree.exists(path)).map(ToString::to_string));
         let mut renamed = false;
@@ -40,7 +40,7 @@ impl Work<'_> {
             })?;
             renamed |= changes.len() > known;
         }
-        for name in self.guest.systems[self.index].tree.names("/etc/initramfs-tools/conf.d") {
+        for name in self.system.tree.names("/etc/initramfs-tools/conf.d") {
             let path = format!("/etc/initramfs-tools/conf.d/{name}");
             self.rewrite(&path, &mut changes, |work, text, told| {
                 with_parameters(text, &["RESUME"], |_, spec| work.new_name(spec, true, told))
@@ -63,18 +63,17 @@ impl Work<'_> {
     }
 
     /// Rewrites a text, if it is there and changes.
-    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
     fn rewrite(
         &mut self,
         path: &str,
         changes: &mut Vec<String>,
         make: impl FnOnce(&Self, &str, &mut Vec<String>) -> String,
     ) -> crate::Result<()> {
-        let Some(text) = self.guest.systems[self.index].tree.text(path) else { return Ok(()) };
+        let Some(text) = self.system.tree.text(path) else { return Ok(()) };
         let mut told = Vec::new();
         let new = make(self, &text, &mut told);
         if new != text {
-            self.guest.systems[self.index].tree.set_text(path, &new)?;
+            self.system.tree.set_text(path, &new)?;
             told.dedup();
             changes.push(format!("{path}: {}", told.join(", ")));
         }
@@ -87,8 +86,8 @@ impl Work<'_> {
         if !is_plain(spec) {
             return None;
         }
-        let (_, volume) = devices::resolve(&self.guest.volumes, spec)?;
-        if keeps_everywhere(self.hardware, spec, volume) {
+        let (_, volume) = devices::resolve(&self.work.guest.volumes, spec)?;
+        if keeps_everywhere(self.work.hardware, spec, volume) {
             return None;
         }
         let new = self.lasting_name(volume, by_uuid)?;
@@ -99,8 +98,9 @@ impl Work<'_> {
     fn lasting_name(&self, volume: &Found, by_uuid: bool) -> Option<String> {
         let uuid = volume.uuid.as_ref().filter(|_| by_uuid);
         // Copies of a volume have the same UUID: then the partition's own tells them apart.
-        let alone =
-            |uuid: &&String| self.guest.volumes.iter().filter(|other| other.uuid.as_ref() == Some(*uuid)).count() == 1;
+        let alone = |uuid: &&String| {
+            self.work.guest.volumes.iter().filter(|other| other.uuid.as_ref() == Some(*uuid)).count() == 1
+        };
         let by_partition = || volume.part_uuid.as_ref().map(|uuid| format!("PARTUUID={uuid}"));
         uuid.filter(alone).map(|uuid| format!("UUID={uuid}")).or_else(by_partition)
     }

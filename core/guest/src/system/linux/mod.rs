@@ -3,14 +3,15 @@
 pub(crate) mod devices;
 pub(crate) mod fstab;
 pub(crate) mod helpers;
+pub(crate) mod images;
 mod kernels;
 pub(crate) mod loader;
 pub(crate) mod network;
 mod release;
+mod system;
 
-use serde::Serialize;
-
-use crate::{fs::tree::Tree, volume::found::Found};
+use crate::fs::tree::Tree;
+use images::Images;
 
 pub use helpers::Helper;
 pub use kernels::Kernel;
@@ -19,7 +20,7 @@ pub use network::Used;
 pub use release::Release;
 
 /// A Linux system.
-pub struct System {
+pub(crate) struct Linux {
     /// What it says it is.
     pub release: Release,
     /// The volume of its root file system, by its place.
@@ -38,28 +39,11 @@ pub struct System {
     pub time_zone: Option<String>,
     /// Helpers of hosts that are installed.
     pub helpers: Vec<Helper>,
+    /// Early boot images and indexes of modules that were read.
+    pub(crate) images: Images,
 }
 
-/// What a report tells of a system.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Summary {
-    /// Distribution and version.
-    pub name: String,
-    /// The volume of its root file system.
-    pub root: String,
-    /// Volumes and where they are mounted.
-    pub mounts: Vec<(String, String)>,
-    /// Its kernels.
-    pub kernels: Vec<Kernel>,
-    /// Names of adapters that its configuration goes by.
-    pub network: Vec<Used>,
-    /// Its time zone.
-    pub time_zone: Option<String>,
-    /// Helpers of hosts that are installed.
-    pub helpers: Vec<Helper>,
-}
-
-impl System {
+impl Linux {
     /// The system whose root is the volume of number `root` and whose files are `tree`, with what it mounts.
     pub(crate) fn read(tree: Tree, root: usize, fstab: Vec<fstab::Line>) -> Self {
         let entries = loader::read(&tree);
@@ -73,31 +57,9 @@ impl System {
             network: network::read(&tree),
             time_zone: release::time_zone(&tree),
             helpers: helpers::find(&tree),
+            images: Images::default(),
             tree,
         }
-    }
-
-    /// What a report tells of it.
-    pub fn summary(&self, volumes: &[Found]) -> Summary {
-        let name = |index: usize| volumes.get(index).map_or(String::new(), |volume| volume.name.clone());
-        Summary {
-            name: self.release.name.clone(),
-            root: name(self.root),
-            mounts: self.tree.mounted().map(|(index, place)| (name(index), place)).collect(),
-            kernels: self.kernels.clone(),
-            network: self.network.clone(),
-            time_zone: self.time_zone.clone(),
-            helpers: self.helpers.clone(),
-        }
-    }
-
-    /// Reads its configuration again, after it was changed.
-    pub(crate) fn reread(&mut self) {
-        self.fstab = fstab::read(&self.tree.text("/etc/fstab").unwrap_or_default());
-        self.entries = loader::read(&self.tree);
-        self.kernels = kernels::find(&self.tree, &self.entries);
-        self.network = network::read(&self.tree);
-        self.helpers = helpers::find(&self.tree);
     }
 
     /// Whether systemd starts it.

@@ -1,0 +1,71 @@
+//! What the families of systems have in common.
+
+use serde::Serialize;
+
+use super::{
+    Guest,
+    linux::{Helper, Kernel, Used},
+};
+use crate::{
+    evidence::{Evidence, hardware::Hardware},
+    fs::tree::Tree,
+    refit::{
+        edit::Step,
+        work::{Changes, Work},
+    },
+    volume::found::Found,
+};
+
+/// A system on a guest's disks, of whatever family: what it is, whether it boots on some hardware, and what makes it do so.
+///
+/// While evidence is taken and edits are made, it is not among the systems of its guest.
+pub trait System: Send {
+    /// What it calls itself: distribution and version.
+    fn name(&self) -> &str;
+
+    /// Its files.
+    fn tree(&self) -> &Tree;
+
+    /// Its files, to be changed.
+    fn tree_mut(&mut self) -> &mut Tree;
+
+    /// Its files alone.
+    fn into_tree(self: Box<Self>) -> Tree;
+
+    /// What a report tells of it; `volumes` are those of its guest.
+    fn summary(&self, volumes: &[Found]) -> Summary;
+
+    /// Reads again what it keeps of its configuration, after that was changed.
+    fn reread(&mut self);
+
+    /// The chain of boot evidence on `hardware`, link by link from the firmware on.
+    fn evidence(&mut self, guest: &Guest, hardware: &Hardware) -> Vec<Evidence>;
+
+    /// The edits that can be made in it, in their order.
+    fn edits(&self) -> &'static [Step];
+
+    /// Makes the edit `name`, one of [`System::edits`], and tells what it changed: nothing where nothing is needed.
+    ///
+    /// # Errors
+    /// Those of the file systems; the caller takes back what was written until then.
+    fn make(&mut self, name: &str, work: &mut Work<'_>) -> Changes;
+}
+
+/// What a report tells of a system.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Summary {
+    /// Distribution and version.
+    pub name: String,
+    /// The volume of its root file system.
+    pub root: String,
+    /// Volumes and where they are mounted.
+    pub mounts: Vec<(String, String)>,
+    /// Its kernels.
+    pub kernels: Vec<Kernel>,
+    /// Names of adapters that its configuration goes by.
+    pub network: Vec<Used>,
+    /// Its time zone.
+    pub time_zone: Option<String>,
+    /// Helpers of hosts that are installed.
+    pub helpers: Vec<Helper>,
+}
