@@ -16,7 +16,7 @@ use reformis_disk::{
     overlay::{Edit, Overlay},
     source::{Access, Links},
 };
-use reformis_machine::{Earlier, LandedDisk, Machine, MachineFile, Site};
+use reformis_machine::{Earlier, LandedDisk, Machine, MachineFile, Site, manifest::Algorithm};
 
 use crate::{
     TOOL, checksum,
@@ -293,8 +293,7 @@ impl Move<'_> {
         let mut made = files::machine_files(machine, kind, landed, &self.prepared.destination, self.earlier())?;
         let mut also = Vec::new();
         let digests = |first: &(String, Vec<u8>)| -> Vec<(String, String)> {
-            use sha2::Digest as _;
-            let own = (first.0.clone(), checksum::hex(&sha2::Sha256::digest(&first.1)));
+            let own = (first.0.clone(), checksum::Hasher::of(Some(Algorithm::Sha256), &first.1).value);
             let disks = self.plan.disks.iter().zip(carried);
             let disks = disks.filter_map(|(planned, c)| Some((planned.file.clone(), c.written.digest.clone()?)));
             std::iter::once(own).chain(disks).collect()

@@ -16,7 +16,8 @@ use crate::{
     record::FileDigest,
 };
 
-const PIECE: u64 = 1 << 20;
+/// Bytes that are digested at a time.
+const PIECE: usize = 1 << 20;
 
 /// The digest of all bytes of `storage`: by the algorithm of its manifest `entry`, against which it is checked; or,
 /// where there is none, the content digest, for which holes need not be read.
@@ -33,22 +34,40 @@ pub(crate) fn of_storage(
         let value = pipeline::scan(&RawDisk::new(storage.clone()), &watch)?;
         return Ok(FileDigest { algorithm: "content".into(), value: value.to_string() });
     };
-    let mut hasher = Hasher::new(Some(entry.algorithm));
-    let mut buf = vec![0; to_usize(PIECE)];
     let mut at = 0;
-    while at < storage.len() {
+    let digest = of_reads(entry.algorithm, cancel, |buf| {
+        let len = storage.len().saturating_sub(at).min(buf.len() as u64);
+        if let Some(piece) = buf.get_mut(..to_usize(len)) {
+            storage.read_at(at, piece)?;
+        }
+        at += len;
+        Ok(to_usize(len))
+    })?;
+    compare(storage.name(), entry, &digest.value)?;
+    Ok(digest)
+}
+
+/// The digest of what `read` gives: it fills a part of the memory that it gets, and says how much; nothing at the end.
+///
+/// # Errors
+/// Those of `read`; interrupted when `cancel` says so.
+pub(crate) fn of_reads(
+    algorithm: Algorithm,
+    cancel: &(dyn Fn() -> bool + Sync),
+    mut read: impl FnMut(&mut [u8]) -> Result<usize>,
+) -> Result<FileDigest> {
+    let mut hasher = Hasher::new(Some(algorithm));
+    let mut buf = vec![0; PIECE];
+    loop {
         if cancel() {
             return Err(reformis_disk::Error::Interrupted.into());
         }
-        let len = PIECE.min(storage.len() - at);
-        let Some(piece) = buf.get_mut(..to_usize(len)) else { break };
-        storage.read_at(at, piece)?;
-        hasher.update(piece);
-        at += len;
+        let len = read(&mut buf)?;
+        match buf.get(..len) {
+            Some(piece) if len > 0 => hasher.update(piece),
+            _ => return Ok(hasher.finish()),
+        }
     }
-    let digest = hasher.finish();
-    compare(storage.name(), entry, &digest.value)?;
-    Ok(digest)
 }
 
 /// Fails when the digest `found` of `file` is not the one in its `entry`.
@@ -68,6 +87,7 @@ pub(crate) fn compare(file: &str, entry: &Entry, found: &str) -> Result<()> {
 }
 
 /// A digest in the making: by the algorithm of a manifest, or BLAKE3 where there is none.
+#[derive(Clone)]
 pub(crate) enum Hasher {
     Sha1(sha1::Sha1),
     Sha256(sha2::Sha256),
@@ -113,6 +133,6 @@ impl Hasher {
 }
 
 /// A digest in lower-case hexadecimal digits.
-pub(crate) fn hex(bytes: &[u8]) -> String {
+fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }

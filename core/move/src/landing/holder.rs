@@ -14,11 +14,11 @@ use reformis_disk::{
     format::{self, NewImage},
     source::Access,
 };
-use sha2::{Digest as _, Sha256};
+use reformis_machine::manifest::Algorithm;
 
 use super::{archive::ArchiveFile, sink::Sink};
 use crate::{
-    checksum::hex,
+    checksum,
     error::{Error, Result},
     plan::PlannedDisk,
     staging::Place,
@@ -103,18 +103,9 @@ fn piece_maker(folder: Place, access: Access, pieces: Arc<Mutex<Vec<(PathBuf, Fi
     })
 }
 
-#[expect(clippy::indexing_slicing, reason = "never more was read than the buffer holds")]
 fn sha256_of(mut file: File, path: &Path, watch: &Watch<'_>) -> Result<String> {
-    let (mut hash, mut buf) = (Sha256::new(), vec![0; 1 << 20]);
-    loop {
-        if (watch.cancel)() {
-            return Err(reformis_disk::Error::Interrupted.into());
-        }
-        match io::Read::read(&mut file, &mut buf).map_err(Error::io("reading", path))? {
-            0 => return Ok(hex(&hash.finalize())),
-            len => hash.update(&buf[..len]),
-        }
-    }
+    let read = |buf: &mut [u8]| io::Read::read(&mut file, buf).map_err(Error::io("reading", path));
+    Ok(checksum::of_reads(Algorithm::Sha256, watch.cancel, read)?.value)
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {

@@ -7,9 +7,9 @@ use std::{
     sync::{Arc, Mutex, MutexGuard, PoisonError},
 };
 
-use sha2::{Digest as _, Sha256};
+use reformis_machine::manifest::Algorithm;
 
-use crate::checksum::hex;
+use crate::checksum::Hasher;
 
 /// Takes bytes in one direction, and digests them as they pass: an archive or a manifest needs that, and so the file is
 /// not read again.
@@ -20,12 +20,12 @@ struct Inside {
     file: File,
     start: u64,
     at: u64,
-    hash: Sha256,
+    hash: Hasher,
 }
 
 impl Sink {
     pub(super) fn new(file: File, start: u64) -> Self {
-        Self(Arc::new(Mutex::new(Inside { file, start, at: start, hash: Sha256::new() })))
+        Self(Arc::new(Mutex::new(Inside { file, start, at: start, hash: Hasher::new(Some(Algorithm::Sha256)) })))
     }
 
     fn inside(&self) -> MutexGuard<'_, Inside> {
@@ -35,7 +35,7 @@ impl Sink {
     /// Number of bytes, and their digest.
     pub(super) fn finish(&self) -> (u64, String) {
         let inside = self.inside();
-        (inside.at - inside.start, hex(&inside.hash.clone().finalize()))
+        (inside.at - inside.start, inside.hash.clone().finish().value)
     }
 }
 

@@ -184,18 +184,6 @@ mod tests {
     }
 
     #[test]
-    fn netplan_by_name_and_by_address() {
-        let text = "# made up\nnetwork:\n  version: 2\n  ethernets:\n    ens33: # the shore\n      dhcp4: true\n    \"ens34\":\n      addresses:\n        - 192.0.2.9/24\n  vlans:\n    shore.7:\n      id: 7\n      link: ens33\n";
-        let mut found = Vec::new();
-        netplan::read(text, "f", &mut found);
-        assert_eq!(names(&found), [("ens33", None, false), ("ens34", None, false)]);
-        let text = "network:\n  ethernets:\n    shore:\n      match:\n        macaddress: \"02:5A:17:00:00:01\"\n      set-name: ens5\n";
-        let mut found = Vec::new();
-        netplan::read(text, "f", &mut found);
-        assert_eq!(names(&found), [("ens5", Some("02:5a:17:00:00:01"), true)]);
-    }
-
-    #[test]
     fn ifcfg_and_sections() {
         let (mut found, mut made) = (Vec::new(), Vec::new());
         ifcfg::read("DEVICE=\"eth0\"\nHWADDR=02:5A:17:00:00:02\n", "eth0", "f", &mut found, &mut made);
