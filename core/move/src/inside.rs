@@ -349,3 +349,50 @@ fn broken(system: &str, chain: &[Evidence]) -> Vec<Finding> {
         })
         .collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_seen_inside_is_told_by_a_finding_of_its_own() {
+        let text = || String::from("x");
+        let (volume, why, name) = (text(), text(), text());
+        let told_as = |remark| told(remark).map(|finding| finding.code());
+        for (remark, code) in [
+            (Remark::Failed { edit: text(), why: text(), remedy: None }, "edit-failed"),
+            (Remark::Unread { volume: text(), why: text() }, "volume-unread"),
+            (Remark::PathUnread { path: text(), why: why.clone() }, "path-unread"),
+            (Remark::Replayed { volume: volume.clone() }, "journal-replayed"),
+            (Remark::Hibernated { volume }, "hibernated"),
+            (Remark::AdapterAssumed { name: text(), mac: text() }, "adapter-assumed"),
+            (Remark::AdapterUnknown { name }, "adapter-unknown"),
+            (Remark::KernelLeft { kernel: text(), why }, "kernel-left"),
+            (Remark::Several { systems: vec![text(), text()] }, "several-systems"),
+        ] {
+            assert_eq!(told_as(remark), Some(code));
+        }
+        assert_eq!(told_as(Remark::NoSystem), None);
+    }
+
+    /// What the first kernel needs stands in the way; all else that does not hold is told, but for what the machine's side
+    /// tells.
+    #[test]
+    fn the_first_link_of_a_kind_decides() {
+        let link = |link, state| Evidence { link, about: "x".into(), state, seen: "y".into(), edit: None };
+        let chain = [
+            link(Link::Firmware, State::Broken),
+            link(Link::Kernel, State::Holds),
+            link(Link::Driver, State::Broken),
+            link(Link::Kernel, State::Broken),
+            link(Link::Driver, State::Broken),
+            link(Link::Root, State::Mended),
+            link(Link::Root, State::Broken),
+            link(Link::Adapters, State::Broken),
+            link(Link::Adapters, State::Unknown),
+        ];
+        let told: Vec<&str> = broken("tidelog", &chain).iter().map(Finding::code).collect();
+        assert_eq!(told, ["will-not-boot", "link-broken", "link-broken", "link-broken", "link-broken"]);
+        assert!(broken("tidelog", &chain[1..2]).is_empty());
+    }
+}

@@ -251,4 +251,34 @@ mod tests {
         assert!(listed.len() > 80);
         assert_eq!(listed, said);
     }
+
+    /// Each is shown by a test of some crate that names it.
+    #[test]
+    fn every_finding_is_named_by_a_test() {
+        let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+        let mut folders: Vec<_> =
+            ["cli/tests", "core/move/tests", "core/guest/tests"].map(|folder| root.join(folder)).into();
+        let mut tests = String::new();
+        for own in ["core/move/src/inside.rs", "core/move/src/staging/tests.rs"] {
+            tests +=
+                std::fs::read_to_string(root.join(own)).unwrap().split_once("#[cfg(test)]").map_or("", |(_, own)| own);
+        }
+        while let Some(folder) = folders.pop() {
+            for entry in std::fs::read_dir(folder).unwrap() {
+                let path = entry.unwrap().path();
+                match path.extension().is_some_and(|ending| ending == "rs") {
+                    true => tests += &std::fs::read_to_string(path).unwrap(),
+                    false if path.is_dir() => folders.push(path),
+                    false => {}
+                }
+            }
+        }
+        let is_part = |c: char| c.is_ascii_alphanumeric() || c == '-';
+        let named = |code: &str| {
+            let mut places = tests.match_indices(code);
+            places.any(|(at, _)| !tests[..at].ends_with(is_part) && !tests[at + code.len()..].starts_with(is_part))
+        };
+        let unnamed: Vec<String> = said().into_iter().map(|(_, code)| code).filter(|code| !named(code)).collect();
+        assert_eq!(unnamed, [""; 0]);
+    }
 }
