@@ -278,6 +278,16 @@ fn main() {
     put("brief", "site.toml", b"[networks]\n'a' = 'b'\n[destinations.x]\nlike = 'virtio-host'\nsummary = 'y'\n");
     put("guest", "esp", &with_esp());
     let archive = early::archive(&[("lib", early::LINK, b"usr/lib"), ("usr/lib/modules", early::FOLDER, b"")]);
+    let network = "network:\n  ethernets:\n    shore: {match: {macaddress: '02:5a:17:00:00:01'}, set-name: ens5}\n    ens6: &a [*a]\n";
+    put("texts", "netplan", network.as_bytes());
+    put("texts", "interfaces", b"auto ens3\niface bond0 inet manual\n bond-slaves ens3 ens4\niface ens3.7 inet dhcp\n");
+    put(
+        "texts",
+        "sections",
+        b"[Match]\nMACAddress=02:5A:17:00:00:01\nName=ens3 en*\n[connection]\ninterface-name=ens4\n",
+    );
+    put("texts", "ifcfg", b"DEVICE=\"ens3\"\nHWADDR=02:5A:17:00:00:02\nTYPE=Ethernet\n");
+    put("texts", "fstab", b"# disks\n/dev/sda2\t/ ext4 defaults 0 1\nUUID=1 /tide\\040log xfs nofail 0 2\n");
     put("early", "plain", &archive);
     put("early", "zstd", &zstd::encode_all(&archive[..], 1).expect("an image in memory"));
     let indexes = [early::MODULES_DEP, early::MODULES_ALIAS, b"softdep virtio_scsi pre: virtio", b"kernel/sd_mod.ko"];

@@ -69,4 +69,13 @@ pub mod fuzzing {
         modules.files.keys().take(16).map(|name| modules.closure(name).len()).sum::<usize>()
             + usize::from(driver.is_some())
     }
+
+    /// Reads `text` as a file of each of the tools that configure a network, and as a table of mounts whose fields are
+    /// changed. Gives the number of adapters, and whether the changed table has as many lines.
+    pub fn texts(text: &str) -> (usize, bool) {
+        use crate::system::linux::{fstab, network};
+        let changed = fstab::with_field(text, 0, |field| field.starts_with("/dev/").then(|| "UUID=1".into()));
+        let same = fstab::read(text).len() == fstab::read(&changed).len();
+        (network::of_text(text).len(), same)
+    }
 }

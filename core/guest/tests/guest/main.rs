@@ -7,5 +7,7 @@ mod damage;
 mod elsewhere;
 mod ext;
 mod guests;
+mod loaders;
 mod look;
+mod networks;
 mod volumes;

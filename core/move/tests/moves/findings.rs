@@ -201,8 +201,8 @@ fn immense(place: &Place) {
     header.extend([1u32, 0].map(u32::to_be_bytes).concat());
     header.extend(0u64.to_be_bytes());
     file.write_all_at(&header, 0).unwrap();
-    file.write_all_at(&(2 * CLUSTER | COPIED).to_be_bytes().repeat(128), CLUSTER).unwrap();
-    let table: Vec<u8> = (0..entries).flat_map(|entry| ((4 + entry) * CLUSTER | COPIED).to_be_bytes()).collect();
+    file.write_all_at(&((2 * CLUSTER) | COPIED).to_be_bytes().repeat(128), CLUSTER).unwrap();
+    let table: Vec<u8> = (0..entries).flat_map(|entry| (((4 + entry) * CLUSTER) | COPIED).to_be_bytes()).collect();
     file.write_all_at(&table, 2 * CLUSTER).unwrap();
     file.set_len((4 + entries) * CLUSTER).unwrap();
 }

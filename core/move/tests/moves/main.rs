@@ -1,6 +1,7 @@
 //! The steps of a move from the library's side: machines that are made up here, in folders of their own.
 
-#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![expect(clippy::result_large_err, reason = "errors are made once in a move, and told in full")]
 
 mod common;
 mod findings;

@@ -15,7 +15,8 @@ pub(super) fn read(text: &str, suffix: &str, file: &str, found: &mut Vec<Used>, 
         made.push(name);
         return;
     }
-    let address = value("HWADDR").or_else(|| value("MACADDR").filter(|_| false));
+    // `MACADDR` is the address that it gets, whichever it has.
+    let address = value("HWADDR");
     // Without a device, the address alone says which adapter it is.
     let by_mac = value("DEVICE").is_none();
     push(found, [name.as_str()].into_iter(), address.as_deref().and_then(mac), by_mac, file);

@@ -116,6 +116,19 @@ pub(super) fn read(tree: &Tree) -> Vec<Used> {
     found
 }
 
+/// All adapters that `text` names, read as a file of every tool: for the fuzzers.
+pub(crate) fn of_text(text: &str) -> Vec<Used> {
+    let (mut found, mut made) = (Vec::new(), Vec::new());
+    ifupdown::read(text, "interfaces", &mut found, &mut made);
+    netplan::read(text, "netplan", &mut found);
+    networkd::read(text, "network", &mut found);
+    manager::read(text, "keyfile", &mut found);
+    ifcfg::read(text, "ens3", "ifcfg-ens3", &mut found, &mut made);
+    made.extend(networkd::made(text));
+    found.retain(|used| !made.contains(&used.name));
+    found
+}
+
 fn push<'n>(
     found: &mut Vec<Used>,
     names: impl Iterator<Item = &'n str>,

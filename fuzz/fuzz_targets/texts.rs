@@ -1,0 +1,11 @@
+//! Text files of a guest: what configures its network, and what it mounts.
+#![no_main]
+
+use libfuzzer_sys::fuzz_target;
+
+fuzz_target!(|bytes: &[u8]| {
+    let text = String::from_utf8_lossy(bytes);
+    let (adapters, same) = reformis_guest::fuzzing::texts(&text);
+    assert!(adapters <= 5 * text.len(), "each is named somewhere");
+    assert!(same, "a changed field is a field");
+});
