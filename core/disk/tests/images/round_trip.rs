@@ -98,6 +98,63 @@ proptest! {
         }
     }
 
+    /// Against looking at every byte: the first difference outside what is allowed, and the digests of both.
+    #[test]
+    fn a_comparison_is_that_of_the_bytes(
+        base in small_content(),
+        changes in prop::collection::vec((any::<prop::sample::Index>(), 1u64..90_000, any::<u64>()), 0..3),
+        allowed in prop::collection::vec((any::<prop::sample::Index>(), 1u64..300_000), 0..3),
+    ) {
+        let size = base.size;
+        let at = |index: prop::sample::Index| index.index(size as usize) as u64;
+        let changed = changes.into_iter().fold(base.clone(), |content, (index, len, seed)| {
+            let start = at(index);
+            content.with(start, len.min(size - start), seed)
+        });
+        let mut ranges: Vec<std::ops::Range<u64>> = Vec::new();
+        for (index, len) in allowed {
+            reformis_disk::overlay::add_range(&mut ranges, at(index)..(at(index) + len).min(size));
+        }
+        let bytes = |content: &Content| {
+            let mut bytes = vec![0; size as usize];
+            content.read_at(0, &mut bytes);
+            bytes
+        };
+        let (left, right) = (bytes(&base), bytes(&changed));
+        let differs = |at: &usize| left[*at] != right[*at] && !ranges.iter().any(|range| range.contains(&(*at as u64)));
+        let expected = (0..left.len()).find(differs).map(|at| at as u64);
+        let (one, other) = (ContentDisk(base), ContentDisk(changed));
+        let compared = pipeline::compare(&one, &other, &ranges, &watch()).unwrap();
+        prop_assert_eq!(compared.first_difference, expected);
+        prop_assert_eq!(compared.differing == 0, left == right);
+        prop_assert_eq!(compared.left, pipeline::scan(&one, &watch()).unwrap());
+        prop_assert_eq!(compared.right, pipeline::scan(&other, &watch()).unwrap());
+    }
+
+    /// A raw disk cut anywhere into files that count on is the disk, holes and all.
+    #[test]
+    fn pieces_that_count_on_are_one_disk(content in small_content(), piece in 512u64..2_000_000) {
+        let folder = tempfile::tempdir().unwrap();
+        let mut whole = vec![0; content.size as usize];
+        content.read_at(0, &mut whole);
+        // A boot sector tells that it is a disk; each content has room for one.
+        whole[510..512].copy_from_slice(&[0x55, 0xaa]);
+        let piece = piece.max(content.size / 90 + 1) as usize;
+        for (number, bytes) in whole.chunks(piece).enumerate() {
+            std::fs::write(folder.path().join(format!("disk.img.{number:03}")), bytes).unwrap();
+        }
+        let disk = open(&folder.path().join("disk.img.000")).unwrap();
+        prop_assert_eq!(disk.size(), content.size);
+        let mut found = vec![1; whole.len()];
+        disk.read_at(0, &mut found).unwrap();
+        prop_assert!(found == whole);
+        let end = extents(disk.as_ref()).map(|extent| extent.unwrap()).fold(0, |end, extent| {
+            assert_eq!(extent.start, end);
+            extent.end()
+        });
+        prop_assert_eq!(end, content.size);
+    }
+
     #[test]
     fn a_foreign_stream_reads_exactly(content in content()) {
         let bytes = export::stream_vmdk_of(&content, "made-up.vmdk").unwrap();

@@ -8,3 +8,4 @@ mod findings;
 mod landings;
 mod proofs;
 mod proposals;
+mod targets;
