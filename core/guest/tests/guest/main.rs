@@ -10,4 +10,5 @@ mod guests;
 mod loaders;
 mod look;
 mod networks;
+mod tree;
 mod volumes;

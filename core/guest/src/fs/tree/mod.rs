@@ -55,9 +55,14 @@ pub struct Tree {
 /// Troubles that are kept; more say nothing new.
 const MAX_TROUBLES: usize = 32;
 
-/// The names in a path; what is empty and `.` left out.
+/// The names in a path, `.` and `..` too; what is empty left out.
+fn steps(path: &[u8]) -> impl DoubleEndedIterator<Item = Name> {
+    path.split(|byte| *byte == b'/').filter(|name| !name.is_empty()).map(<[u8]>::to_vec)
+}
+
+/// The same without `.`.
 fn names(path: &[u8]) -> impl DoubleEndedIterator<Item = Name> {
-    path.split(|byte| *byte == b'/').filter(|name| !name.is_empty() && *name != b".").map(<[u8]>::to_vec)
+    steps(path).filter(|name| name != b".")
 }
 
 /// A path as text.
@@ -214,12 +219,18 @@ impl Tree {
 
     /// The path without links that `path` leads to; the last name need not be there. `follow` follows a link at the end.
     fn resolve(&self, path: &[u8], follow: bool) -> Result<Vec<Name>> {
-        let mut todo: Vec<Name> = names(path).rev().collect();
+        let mut todo: Vec<Name> = steps(path).rev().collect();
         let mut done: Vec<Name> = Vec::new();
         let mut links = 0;
         while let Some(name) = todo.pop() {
-            if name == b".." {
-                done.pop();
+            if name == b".." || name == b"." {
+                // What is no folder has none above it, and is not one itself.
+                if !done.is_empty() && self.stat_at(&done)?.is_none_or(|stat| stat.kind != Kind::Folder) {
+                    return Err(Error::NotFound { path: String::from_utf8_lossy(path).into() });
+                }
+                if name == b".." {
+                    done.pop();
+                }
                 continue;
             }
             done.push(name);
@@ -240,7 +251,7 @@ impl Tree {
             if target.starts_with(b"/") {
                 done.clear();
             }
-            todo.extend(names(&target).rev());
+            todo.extend(steps(&target).rev());
         }
         Ok(done)
     }
