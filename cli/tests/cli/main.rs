@@ -4,6 +4,7 @@
 
 mod accidents;
 mod briefs;
+mod documents;
 mod hosts;
 mod hosts_around;
 mod inside;
