@@ -10,5 +10,6 @@ mod guests;
 mod loaders;
 mod look;
 mod networks;
+mod tables;
 mod tree;
 mod volumes;

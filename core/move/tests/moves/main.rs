@@ -8,4 +8,5 @@ mod findings;
 mod landings;
 mod proofs;
 mod proposals;
+mod recasts;
 mod targets;
