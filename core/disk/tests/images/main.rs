@@ -9,3 +9,4 @@ mod hostile;
 mod judge;
 mod memory;
 mod round_trip;
+mod sparse;
