@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 #![expect(clippy::result_large_err, reason = "errors are made once in a move, and told in full")]
 
+mod changes;
 mod common;
 mod findings;
 mod landings;

@@ -14,7 +14,7 @@ use crate::common::{Place, disk, run};
 
 const MIB: u64 = 1 << 20;
 
-fn options(place: &Place, source: &str, result: &str) -> Options {
+pub(crate) fn options(place: &Place, source: &str, result: &str) -> Options {
     Options {
         source: place.path(source),
         result: place.path(result),
