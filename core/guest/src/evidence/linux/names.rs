@@ -1,7 +1,9 @@
 //! Whether volumes are found by the names that the system has for them.
 
-use super::super::{Evidence, Link, State, hardware::Hardware};
-use super::disks::{keeps_name, keeps_name_everywhere};
+use super::{
+    super::{Evidence, Link, State, hardware::Hardware},
+    disks::{keeps_name, keeps_name_everywhere},
+};
 use crate::{
     refit::edit,
     system::{

@@ -63,9 +63,9 @@ fn scalars(text: &str, mut visit: impl FnMut(&[&str], &str)) {
     let mut parser = Parser::new_from_str(text);
     let mut levels: Vec<Level> = Vec::new();
     let mut tell = |levels: &[Level], value: &str| {
-        let key = |level: &Level| if let Level::Mapping(Some(key)) = level { Some(key.clone()) } else { None };
-        let keys: Vec<String> = levels.iter().filter_map(key).collect();
-        let keys: Vec<&str> = keys.iter().map(String::as_str).collect();
+        // Borrowed: a key may be as long as the file, and stand above very many values.
+        let key = |level| if let &Level::Mapping(Some(ref key)) = level { Some(key.as_str()) } else { None };
+        let keys: Vec<&str> = levels.iter().filter_map(key).collect();
         visit(&keys, value);
     };
     // What was a value is done with: the mapping waits for the next key.
@@ -149,6 +149,9 @@ mod tests {
         for piece in ["[", "{", "- ", "? ", "a: {", "&a [", "!!x "] {
             assert!(adapters(&piece.repeat(20_000)).is_empty(), "{piece}");
         }
+        // A long key above many values: what it costs must not be the product of both.
+        let key = "k".repeat(300_000);
+        assert!(adapters(&format!("? {key}\n: [{}]\n", "a, ".repeat(100_000))).is_empty());
         let bomb: String = (0..60).map(|n| format!("a{}: &a{} [*a{n}, *a{n}, *a{n}, *a{n}]\n", n + 1, n + 1)).collect();
         assert!(adapters(&format!("a0: &a0 x\n{bomb}")).is_empty());
     }
