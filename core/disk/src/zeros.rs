@@ -61,6 +61,23 @@ impl Grains {
         Self(self.0 & !others.0)
     }
 
+    /// Where in `range` of a block they lie: neighbours as one.
+    pub(crate) fn runs_in(self, range: &Range<usize>) -> impl Iterator<Item = Range<usize>> {
+        let end = range.end;
+        let mut at = range.start;
+        std::iter::from_fn(move || {
+            // A shift by 64 and more, behind the last grain, leaves nothing.
+            let rest = |at: usize, bits: u64| {
+                bits.checked_shr(u32::try_from(at / GRAIN).unwrap_or(64)).unwrap_or(0).trailing_zeros() as usize
+            };
+            let next =
+                |at: usize, grains: usize| if grains == 0 { at } else { ((at / GRAIN + grains) * GRAIN).min(end) };
+            let start = next(at, rest(at, self.0));
+            at = next(start, rest(start, !self.0));
+            (start < end).then_some(start..at)
+        })
+    }
+
     /// Their bytes in a block of `len` bytes, one range for each.
     pub(crate) fn ranges(self, len: usize) -> impl Iterator<Item = Range<usize>> {
         let numbers = (0..64).filter(move |number| self.0 >> number & 1 == 1);
@@ -134,6 +151,20 @@ mod tests {
             prop_assert!(runs.windows(2).all(|pair| pair[0].end < pair[1].start));
             let grains: Vec<usize> = holds.ranges(len).map(|range| range.start / GRAIN).collect();
             prop_assert!(block.chunks(GRAIN).enumerate().all(|(index, grain)| grain.contains(&1) == grains.contains(&index)));
+        }
+
+        /// Against asking for each byte whether its grain is one of them.
+        #[test]
+        fn grains_of_a_range_are_joined_and_cut_to_it(bits: u64, bound in 0..=BLOCK, other in 0..=BLOCK) {
+            let range = bound.min(other)..bound.max(other);
+            for grains in [Grains(bits), Grains(bits & bits >> 1 & bits >> 2), Grains::NONE, Grains::ALL] {
+                let runs: Vec<Range<usize>> = grains.runs_in(&range).collect();
+                prop_assert!(runs.iter().all(|run| run.start < run.end && range.start <= run.start && run.end <= range.end));
+                prop_assert!(runs.windows(2).all(|pair| pair[0].end < pair[1].start));
+                let held: usize = range.clone().filter(|at| grains.0 >> (at / GRAIN) & 1 == 1).count();
+                prop_assert_eq!(runs.iter().map(ExactSizeIterator::len).sum::<usize>(), held);
+                prop_assert!(runs.iter().flat_map(|run| [run.start, run.end - 1]).all(|at| grains.0 >> (at / GRAIN) & 1 == 1));
+            }
         }
     }
 }

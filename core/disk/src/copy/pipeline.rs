@@ -34,17 +34,6 @@ enum Run {
     Encoded(Range<usize>, Vec<u8>),
 }
 
-impl Run {
-    /// What is stored of it, where `block` is the whole block.
-    #[expect(clippy::indexing_slicing, reason = "the ranges were made from this very block")]
-    fn bytes<'a>(&'a self, block: &'a [u8]) -> &'a [u8] {
-        match self {
-            Self::Plain(range) => &block[range.clone()],
-            Self::Encoded(_, encoded) => encoded,
-        }
-    }
-}
-
 /// What is to be stored of `block`, which lies at `offset`, in pieces of `unit` bytes.
 #[expect(clippy::indexing_slicing, reason = "the ranges were made from this very block")]
 fn runs_of(offset: u64, block: &Block<'_>, unit: usize, encoder: Option<&Encoder>) -> Vec<Run> {
@@ -59,17 +48,28 @@ fn runs_of(offset: u64, block: &Block<'_>, unit: usize, encoder: Option<&Encoder
         .collect()
 }
 
-/// Writes the runs of the block `bytes`, which lies at `offset`, where `writer` wants them. Adds to `stored`.
-fn write(writer: &mut dyn Writer, offset: u64, runs: &[Run], bytes: &[u8], stored: &mut u64) -> Result<()> {
+/// Writes the runs of `block`, which lies at `offset`, where `writer` wants them. Adds to `stored`.
+///
+/// Grains of a run in which there are only zeros get their place and are not written: a new file reads as zero there.
+#[expect(clippy::indexing_slicing, reason = "the ranges were made from this very block")]
+fn write(writer: &mut dyn Writer, offset: u64, runs: &[Run], block: &Block<'_>, stored: &mut u64) -> Result<()> {
     for run in runs {
-        let content = run.bytes(bytes);
-        let len = content.len() as u64;
-        *stored += len;
-        let spot = match run {
-            Run::Plain(range) => writer.place(offset + range.start as u64, len)?,
-            Run::Encoded(range, _) => writer.place_encoded(offset + range.start as u64, range.len() as u64, len)?,
-        };
-        spot.write(content)?;
+        match run {
+            Run::Plain(range) => {
+                let len = range.len() as u64;
+                let spot = writer.place(offset + range.start as u64, len)?;
+                for held in block.holds.runs_in(range) {
+                    spot.write((held.start - range.start) as u64, &block.bytes[held])?;
+                }
+                *stored += len;
+            }
+            Run::Encoded(range, encoded) => {
+                let len = encoded.len() as u64;
+                let spot = writer.place_encoded(offset + range.start as u64, range.len() as u64, len)?;
+                spot.write(0, encoded)?;
+                *stored += len;
+            }
+        }
     }
     Ok(())
 }
@@ -114,7 +114,7 @@ pub fn copy(disk: &dyn Disk, writer: &mut dyn Writer, watch: &Watch<'_>) -> Resu
                 return Ok(());
             };
             hasher.push(block.digest);
-            write(writer, piece.offset, &runs, block.bytes, &mut stored)
+            write(writer, piece.offset, &runs, block, &mut stored)
         },
     )?;
     writer.finish(disk.size())?;
@@ -156,7 +156,7 @@ pub fn copy_forward(
             } else {
                 hasher.push(block.digest);
             }
-            write(writer, piece.offset, &runs, block.bytes, &mut stored)
+            write(writer, piece.offset, &runs, block, &mut stored)
         },
     )?;
     let size = sizing(at.into_inner())?;

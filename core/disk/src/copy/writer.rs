@@ -31,7 +31,7 @@ pub trait Writer: Send {
     }
 
     /// Writes what closes the files of a disk of `size` bytes: tables, headers, lengths. All placed bytes have been
-    /// stored by then.
+    /// stored by then, but for zeros: a file has to be made as long as its places reach.
     ///
     /// # Errors
     /// Those of writing.
@@ -50,8 +50,9 @@ impl Spot {
         Self { output: output.clone(), position }
     }
 
-    pub(super) fn write(&self, bytes: &[u8]) -> Result<()> {
-        self.output.write(bytes, self.position)
+    /// Writes `bytes` from byte `at` of the place on.
+    pub(super) fn write(&self, at: u64, bytes: &[u8]) -> Result<()> {
+        self.output.write(bytes, self.position + at)
     }
 }
 

@@ -9,31 +9,20 @@ use std::{
     time::{Duration, SystemTime},
 };
 
-use super::{Access, Links, Storage, holes::Holes};
+use super::{Access, Identity, Links, Storage, Version, holes::Holes};
 use crate::{
     budget::Budget,
     disk::Extent,
     error::{Error, Result},
 };
 
-/// What tells a file apart from a changed one.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Identity {
-    /// The path as it was given.
-    pub path: PathBuf,
-    /// Length in bytes.
-    pub len: u64,
-    /// Time of the last change of its content; `None` for a block device, which keeps none that means anything.
-    pub modified: Option<SystemTime>,
-    /// Who may read and write it; `None` for one without a name.
-    pub access: Option<Access>,
-}
-
 /// A file or block device that is only ever read.
 #[derive(Debug)]
 pub struct FileStorage {
     file: File,
     name: String,
+    /// The path as it was given.
+    path: PathBuf,
     allocated: u64,
     identity: Identity,
     /// Whether it has no place of its own, and so nothing beside it.
@@ -72,11 +61,11 @@ impl FileStorage {
         } else {
             metadata.len()
         };
-        let modified = (!device).then(|| modified(&metadata));
-        let identity = Identity { path, len, modified, access: Some(Access::of(&metadata)) };
+        let version = if device { Version::Unknown } else { Version::Modified(modified(&metadata)) };
+        let identity = Identity { len, version, access: Some(Access::of(&metadata)) };
         let holes = Mutex::new(Holes::new(budget));
         let allocated = if device { len } else { metadata.blocks().saturating_mul(512) };
-        Ok(Self { file, name, allocated, identity, spooled: false, budget: budget.clone(), holes })
+        Ok(Self { file, name, path, allocated, identity, spooled: false, budget: budget.clone(), holes })
     }
 
     /// A file without a name of its own, such as a spooled one; `name` stands for it in messages.
@@ -86,10 +75,10 @@ impl FileStorage {
     pub fn of_spool(file: File, name: String, budget: &Arc<Budget>) -> Result<Self> {
         let metadata = file.metadata().map_err(Error::io("opening", &name, None))?;
         let path = PathBuf::from(&name);
-        let identity = Identity { path, len: metadata.len(), modified: Some(modified(&metadata)), access: None };
+        let identity = Identity { len: metadata.len(), version: Version::Modified(modified(&metadata)), access: None };
         let allocated = metadata.blocks().saturating_mul(512);
         let holes = Mutex::new(Holes::new(budget));
-        Ok(Self { file, name, allocated, identity, spooled: true, budget: budget.clone(), holes })
+        Ok(Self { file, name, path, allocated, identity, spooled: true, budget: budget.clone(), holes })
     }
 
     fn changed(&self, what: impl Into<String>) -> Error {
@@ -136,14 +125,14 @@ impl Storage for FileStorage {
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {
         let len = self.identity.len;
-        if self.identity.modified.is_none() {
+        if self.identity.version == Version::Unknown {
             return Ok(Extent::data(offset, len - offset));
         }
         Ok(lock(&self.holes).at(&self.file, len, offset))
     }
 
     fn check_unchanged(&self) -> Result<()> {
-        let Some(before) = self.identity.modified else { return Ok(()) };
+        let Version::Modified(before) = self.identity.version else { return Ok(()) };
         let now = self.file.metadata().map_err(Error::io("checking", &self.name, None))?;
         if now.len() != self.identity.len {
             return Err(self.changed(format!("{} bytes before, {} now", self.identity.len, now.len())));
@@ -166,7 +155,7 @@ impl Storage for FileStorage {
         if self.spooled {
             return Err(Error::NoMember { archive: self.name.clone(), member: name.into() });
         }
-        let folder = self.identity.path.parent().filter(|folder| *folder != Path::new(""));
+        let folder = self.path.parent().filter(|folder| *folder != Path::new(""));
         let folder = folder.unwrap_or(Path::new("."));
         Ok(Arc::new(super::open_link(folder, &self.name, name, links, &self.budget)?))
     }
@@ -175,7 +164,7 @@ impl Storage for FileStorage {
         if self.spooled {
             return Ok(Vec::new());
         }
-        let folder = self.identity.path.parent().filter(|folder| *folder != Path::new("")).unwrap_or(Path::new("."));
+        let folder = self.path.parent().filter(|folder| *folder != Path::new("")).unwrap_or(Path::new("."));
         let entries = std::fs::read_dir(folder).map_err(Error::io("listing", folder.to_string_lossy(), None))?;
         let files = entries.flatten().filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_file()));
         let names = files.filter_map(|entry| entry.file_name().into_string().ok());

@@ -3,6 +3,7 @@
 mod access;
 mod file;
 mod holes;
+mod identity;
 mod links;
 mod memory;
 mod pieces;
@@ -11,7 +12,8 @@ use crate::to_usize;
 use std::sync::Arc;
 
 pub use access::Access;
-pub use file::{FileStorage, Identity};
+pub use file::FileStorage;
+pub use identity::{Identity, Version};
 pub use links::{Links, check_relative_name, open_link};
 pub use memory::MemoryStorage;
 pub use pieces::Pieces;
@@ -52,7 +54,7 @@ pub trait Storage: Send + Sync {
     /// Fails with [`Error::Changed`] when a file below was written since it was opened.
     fn check_unchanged(&self) -> Result<()>;
 
-    /// The file below and what told it apart when it was opened; the first of several.
+    /// What told the bytes apart from others when they were opened; of several files, the first. `None` for memory.
     fn identity(&self) -> Option<&Identity>;
 
     /// The memory that what is collected from these bytes is counted against.
