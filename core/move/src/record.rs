@@ -15,12 +15,22 @@ pub struct SourceFile {
     /// Time of the last change of the file, or of the archive that holds it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub modified: Option<Timestamp>,
+    /// What a remote called this version of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tag: Option<String>,
     /// Digest of its bytes; an archive has none of its own, its members have.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub digest: Option<FileDigest>,
     /// Who may read and write the file; for the modes of what is made of it, and not recorded.
     #[serde(skip)]
     pub(crate) access: Option<Access>,
+}
+
+impl SourceFile {
+    /// Whether nothing tells it apart from `other`, its digest aside.
+    pub(crate) fn is_same_version(&self, other: &Self) -> bool {
+        (self.size, self.modified, &self.tag) == (other.size, other.modified, &other.tag)
+    }
 }
 
 /// A digest of a file's bytes.

@@ -17,7 +17,7 @@ pub(crate) fn loaders(fs: &dyn FileSystem) -> Result<Vec<String>> {
     let mut found = Vec::new();
     let Some(efi) = fs.lookup(fs.root(), b"EFI")? else { return Ok(found) };
     let mut folders = Vec::new();
-    fs.read_dir(efi, &mut |entry| {
+    fs.read_dir(efi.node, &mut |entry| {
         if fs.stat(entry.node)?.kind == Kind::Folder {
             folders.push(entry);
         }

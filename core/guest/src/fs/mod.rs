@@ -41,11 +41,12 @@ pub(crate) trait FileSystem: Send {
     /// Its first folder.
     fn root(&self) -> Node;
 
-    /// What is called `name` in a folder, by the file system's own rules for letters' case; `None` when there is nothing.
+    /// What is called `name` in a folder, by the file system's own rules for letters' case, with its name as it is stored;
+    /// `None` when there is nothing.
     ///
     /// # Errors
     /// [`Error::WrongKind`] for what is no folder; those of reading.
-    fn lookup(&self, folder: Node, name: &[u8]) -> Result<Option<Node>>;
+    fn lookup(&self, folder: Node, name: &[u8]) -> Result<Option<Entry>>;
 
     /// Calls `visit` with each entry of a folder, in the order in which they lie, until it breaks; `.` and `..` are none.
     ///

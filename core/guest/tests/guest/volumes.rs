@@ -236,6 +236,35 @@ fn any_changes_leave_what_was_meant_in_a_sound_volume() {
     }
 }
 
+/// A file is found by any case of its name, keeps the one that it has, and gets another when that is what is asked.
+#[test]
+fn a_name_keeps_its_case_where_case_tells_nothing_apart() {
+    if !has(&["mkfs.fat"]) {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let image = make(&KINDS[5], folder.path());
+    let storage = reformis_disk::container::open(&image, &Budget::whole()).unwrap();
+    let disk = format::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
+    let bench = Bench::new([disk], &Budget::whole());
+    let device = Device::part(&bench, 0, 0, u64::MAX, "the volume");
+    let mut tree = Tree::of(&device, NOW).unwrap().unwrap();
+    let names = |tree: &Tree, path: &str| -> Vec<String> {
+        tree.list(path).unwrap().into_iter().map(|(name, _)| String::from_utf8(name).unwrap()).collect()
+    };
+    tree.make_folders("/Tide/Logs").unwrap();
+    tree.write("/TIDE/logs/High.txt", b"1").unwrap();
+    tree.write("/tide/LOGS/HIGH.TXT", b"2").unwrap();
+    assert_eq!((names(&tree, "/"), names(&tree, "/tide")), (vec!["Tide".into()], vec!["Logs".into()]));
+    assert_eq!(names(&tree, "/tide/logs"), ["High.txt"]);
+    assert_eq!(tree.read("/tiDE/logS/high.TXT", 9).unwrap(), b"2");
+    tree.rename("/tide/logs/high.txt", "/tide/logs/HIGH.txt").unwrap();
+    assert_eq!(names(&tree, "/tide/logs"), ["HIGH.txt"]);
+    tree.rename("/tide/logs/high.txt", "/tide/logs/HIGH.txt").unwrap();
+    tree.remove("/tide/LOGS/high.TXT").unwrap();
+    assert_eq!(names(&tree, "/tide/logs"), Vec::<String>::new());
+}
+
 /// Tried on a mistake: the judge finds a cluster that is counted as free and used.
 #[test]
 fn the_checker_of_fat_sees_a_wrong_table() {

@@ -94,7 +94,7 @@ pub fn prove_receipt(path: &Path, options: Options, context: &Context<'_>) -> Re
         let Ok(storage) = container::open(Path::new(&file.path), context.budget) else { continue };
         related.push(storage.clone());
         let now = crate::target::source_file(storage.as_ref(), None);
-        if (now.size, now.modified) != (file.size, file.modified) {
+        if !now.is_same_version(file) {
             findings.push(Finding::SourceChangedSince { path: file.path.clone() });
         }
     }

@@ -17,7 +17,7 @@ use reformis_disk::{
     budget::{Budget, Held},
     container::{self, Archive, Source, packed},
     disk::EmptyDisk,
-    source::{self, Access, Links},
+    source::{self, Access, Links, Version},
 };
 use reformis_machine::{Document, Machine, MachineFile, manifest::Entry};
 use serde::Serialize;
@@ -345,11 +345,16 @@ pub(crate) fn read_machine(storage: &dyn Storage, kind: MachineFile) -> Result<(
 
 /// The record of a file that was read.
 pub(crate) fn source_file(storage: &dyn Storage, digest: Option<FileDigest>) -> SourceFile {
-    let modified = storage.identity().and_then(|identity| identity.modified);
+    let (modified, tag) = match storage.identity().map(|identity| &identity.version) {
+        Some(Version::Modified(time)) => (jiff::Timestamp::try_from(*time).ok(), None),
+        Some(Version::Tag(tag)) => (None, Some(tag.clone())),
+        Some(Version::Unknown) | None => (None, None),
+    };
     SourceFile {
         path: absolute(storage.name()),
         size: storage.len(),
-        modified: modified.and_then(|time| jiff::Timestamp::try_from(time).ok()),
+        modified,
+        tag,
         digest,
         access: storage.identity().and_then(|identity| identity.access),
     }
@@ -358,4 +363,62 @@ pub(crate) fn source_file(storage: &dyn Storage, digest: Option<FileDigest>) -> 
 /// `path` from the root, so that a receipt is good from any folder.
 pub(crate) fn absolute(path: &str) -> String {
     std::path::absolute(path).map_or_else(|_| path.into(), |path| path.to_string_lossy().into_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use reformis_disk::{
+        Extent,
+        budget::Budget,
+        source::{Identity, MemoryStorage},
+    };
+
+    use super::*;
+
+    /// Bytes at a remote.
+    struct Remote(MemoryStorage, Identity);
+
+    impl Storage for Remote {
+        fn name(&self) -> &str {
+            "remote"
+        }
+
+        fn len(&self) -> u64 {
+            self.0.len()
+        }
+
+        fn read_at(&self, offset: u64, buf: &mut [u8]) -> reformis_disk::Result<()> {
+            self.0.read_at(offset, buf)
+        }
+
+        fn extent_at(&self, offset: u64) -> reformis_disk::Result<Extent> {
+            self.0.extent_at(offset)
+        }
+
+        fn check_unchanged(&self) -> reformis_disk::Result<()> {
+            Ok(())
+        }
+
+        fn identity(&self) -> Option<&Identity> {
+            Some(&self.1)
+        }
+
+        fn budget(&self) -> &Arc<Budget> {
+            self.0.budget()
+        }
+    }
+
+    #[test]
+    fn a_remote_is_another_version_when_its_tag_is_another_one() {
+        let record = |tag: &str| {
+            let identity = Identity { len: 3, version: Version::Tag(tag.into()), access: None };
+            source_file(&Remote(MemoryStorage::new("remote", b"abc".to_vec()), identity), None)
+        };
+        let before = record("\"5f-1\"");
+        assert!(before.is_same_version(&record("\"5f-1\"")) && !before.is_same_version(&record("\"5f-2\"")));
+        let kept: SourceFile = serde_json::from_str(&serde_json::to_string(&before).unwrap()).unwrap();
+        assert_eq!(kept, before);
+    }
 }

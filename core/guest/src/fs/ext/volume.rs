@@ -80,8 +80,9 @@ impl FileSystem for Ext {
         Node::of(ROOT)
     }
 
-    fn lookup(&self, folder: Node, name: &[u8]) -> Result<Option<Node>> {
-        Ok(self.find(&self.folder_of(folder)?, name)?.map(Node::of))
+    fn lookup(&self, folder: Node, name: &[u8]) -> Result<Option<Entry>> {
+        let found = self.find(&self.folder_of(folder)?, name)?;
+        Ok(found.map(|inode| Entry { name: name.into(), node: Node::of(inode) }))
     }
 
     fn read_dir(&self, folder: Node, visit: &mut dyn FnMut(Entry) -> Result<ControlFlow<()>>) -> Result<()> {

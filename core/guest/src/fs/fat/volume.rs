@@ -45,10 +45,10 @@ impl FileSystem for Fat {
         Node::of(ROOT)
     }
 
-    fn lookup(&self, folder: Node, name: &[u8]) -> Result<Option<Node>> {
+    fn lookup(&self, folder: Node, name: &[u8]) -> Result<Option<Entry>> {
         let root = self.folder_there(folder)?;
         let Ok(name) = text(name) else { return Ok(None) };
-        Ok(self.find(root, name)?.map(|entry| Node::of(entry.place)))
+        Ok(self.find(root, name)?.map(|entry| Entry { node: Node::of(entry.place), name: entry.name.into_bytes() }))
     }
 
     fn read_dir(&self, folder: Node, visit: &mut dyn FnMut(Entry) -> Result<ControlFlow<()>>) -> Result<()> {

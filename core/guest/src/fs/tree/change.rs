@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 
-use super::{MAX_TEXT, Name, Tree, named, names, parent, shown};
+use super::{MAX_TEXT, Name, Tree, named, names, parent, shown, steps};
 use crate::{
     error::{Error, Result},
     fs::{
@@ -193,7 +193,14 @@ impl Tree {
     /// As [`Tree::stat`]; [`Error::Exists`]; [`Error::Unsupported`] for another volume, and where something is mounted.
     pub fn rename(&mut self, path: impl AsRef<[u8]>, new: impl AsRef<[u8]>) -> Result<()> {
         let (found, _) = self.there(path.as_ref(), false)?;
-        let target = self.resolve(new.as_ref(), false)?;
+        let mut target = self.resolve(new.as_ref(), false)?;
+        // Where case does not tell names apart, it may be all that changes.
+        if let (Some(name), Some(last)) = (steps(new.as_ref()).next_back(), target.last_mut())
+            && name != b"."
+            && name != b".."
+        {
+            *last = name;
+        }
         if found == target {
             return Ok(());
         }
@@ -237,7 +244,7 @@ impl Tree {
 fn remove_below(shared: &Shared, folder: Node, name: &[u8], depth: usize) -> Result<()> {
     let missing = || Error::NotFound { path: String::from_utf8_lossy(name).into() };
     let fs = shared.lock();
-    let node = fs.lookup(folder, name)?.ok_or_else(missing)?;
+    let node = fs.lookup(folder, name)?.ok_or_else(missing)?.node;
     if fs.stat(node)?.kind == Kind::Folder {
         if depth > MAX_DEPTH {
             let (volume, what) = (String::from_utf8_lossy(name).into(), "folders lie inside themselves".into());

@@ -175,23 +175,28 @@ impl Tree {
         )
     }
 
-    /// The file system that `path` lies in, and its node there; `None` when there is nothing.
+    /// The file system that `path` lies in, its node there, and its last name as it is stored; `None` when there is nothing.
     #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
-    fn find(&self, path: &[Name]) -> Result<Option<(Shared, Node)>> {
+    fn locate(&self, path: &[Name]) -> Result<Option<(Shared, Entry)>> {
         let (index, depth) = self.mount_of(path);
         let shared = self.mounts[index].fs.clone();
         let fs = shared.lock();
-        let mut node = fs.root();
+        let mut found = Entry { name: path.last().cloned().unwrap_or_default(), node: fs.root() };
         for name in &path[depth..] {
-            match fs.lookup(node, name) {
-                Ok(Some(found)) => node = found,
+            match fs.lookup(found.node, name) {
+                Ok(Some(entry)) => found = entry,
                 // What is no folder holds nothing.
                 Ok(None) | Err(Error::WrongKind { .. }) => return Ok(None),
                 Err(error) => return Err(error),
             }
         }
         drop(fs);
-        Ok(Some((shared, node)))
+        Ok(Some((shared, found)))
+    }
+
+    /// The file system that `path` lies in, and its node there.
+    fn find(&self, path: &[Name]) -> Result<Option<(Shared, Node)>> {
+        Ok(self.locate(path)?.map(|(fs, entry)| (fs, entry.node)))
     }
 
     /// The same, where there has to be something.
@@ -217,7 +222,8 @@ impl Tree {
         Ok(names)
     }
 
-    /// The path without links that `path` leads to; the last name need not be there. `follow` follows a link at the end.
+    /// The path without links that `path` leads to, its names as they are stored; the last name need not be there. `follow`
+    /// follows a link at the end.
     fn resolve(&self, path: &[u8], follow: bool) -> Result<Vec<Name>> {
         let mut todo: Vec<Name> = steps(path).rev().collect();
         let mut done: Vec<Name> = Vec::new();
@@ -234,18 +240,16 @@ impl Tree {
                 continue;
             }
             done.push(name);
-            let is_last = todo.is_empty();
-            if is_last && !follow {
-                break;
-            }
-            if self.stat_at(&done)?.is_none_or(|stat| stat.kind != Kind::Link) {
+            let Some((fs, Entry { name, node })) = self.locate(&done)? else { continue };
+            done.pop();
+            done.push(name);
+            if (todo.is_empty() && !follow) || fs.lock().stat(node)?.kind != Kind::Link {
                 continue;
             }
             links += 1;
             if links > MAX_LINKS {
                 return Err(Error::LinkLoop { path: String::from_utf8_lossy(path).into() });
             }
-            let (fs, node) = self.must_find(&done)?;
             let target = fs.lock().link_target(node)?;
             done.pop();
             if target.starts_with(b"/") {
