@@ -34,7 +34,7 @@ pub use evidence::{
 };
 pub use formats::early::Packing;
 pub use fs::{
-    node::{Attribute, Kind, New, Owner, Stat},
+    node::{Attribute, Kind, New, Owner, Stat, Stream},
     tree::Tree,
 };
 pub use refit::{

@@ -2,4 +2,5 @@
 
 pub(crate) mod cpio;
 pub(crate) mod early;
+pub(crate) mod lznt1;
 pub(crate) mod modules;

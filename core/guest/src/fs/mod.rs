@@ -7,6 +7,8 @@ pub(crate) mod efi;
 pub(crate) mod ext;
 pub(crate) mod fat;
 pub(crate) mod node;
+#[expect(dead_code, reason = "what changes are made of comes before those who make them")]
+pub(crate) mod ntfs;
 pub(crate) mod registry;
 pub(crate) mod tree;
 
@@ -18,10 +20,10 @@ use std::{
 use reformis_disk::{budget::Budget, to_usize};
 
 use crate::error::{Error, Result};
-use node::{Attribute, Entry, Facts, Meta, New, Node, Owner, Stat};
+use node::{Attribute, Entry, Facts, Meta, New, Node, Owner, Stat, Stream};
 
-/// A file system that can be read. What only some have (streams beside a file's bytes, subvolumes with a first folder each) comes
-/// in with the first one that has it, as a method that gives nothing for the others.
+/// A file system that can be read. What only some have (extended attributes, streams) is a method that gives nothing for the
+/// others; subvolumes with a first folder each come in with the first file system that has them.
 pub(crate) trait FileSystem: Send {
     /// What it is.
     ///
@@ -92,6 +94,14 @@ pub(crate) trait FileSystem: Send {
     /// # Errors
     /// Those of reading.
     fn attributes(&self, _: Node) -> Result<Vec<Attribute>> {
+        Ok(Vec::new())
+    }
+
+    /// Streams beside a file's bytes. Each is found in the file's folder as `name:stream`, and is read and changed as a file.
+    ///
+    /// # Errors
+    /// Those of reading.
+    fn streams(&self, _: Node) -> Result<Vec<Stream>> {
         Ok(Vec::new())
     }
 

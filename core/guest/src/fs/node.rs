@@ -10,12 +10,14 @@ pub(crate) struct Node {
     pub(crate) tree: u64,
     /// Its number: of an inode, of a record, or the place of its entry.
     pub(crate) number: u64,
+    /// Which stream beside a file's bytes; 0 for the bytes themselves.
+    pub(crate) stream: u32,
 }
 
 impl Node {
     /// A node of a file system with one tree.
     pub(crate) fn of(number: impl Into<u64>) -> Self {
-        Self { tree: 0, number: number.into() }
+        Self { tree: 0, number: number.into(), stream: 0 }
     }
 }
 
@@ -26,6 +28,15 @@ pub(crate) struct Entry {
     pub(crate) name: Vec<u8>,
     /// What it stands for.
     pub(crate) node: Node,
+}
+
+/// A stream beside a file's bytes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Stream {
+    /// Its name.
+    pub name: String,
+    /// Bytes.
+    pub size: u64,
 }
 
 /// What a file system is.

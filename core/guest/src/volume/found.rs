@@ -91,7 +91,7 @@ impl Found {
         let Some(device) = &self.device else { return Ok(()) };
         self.kind = probe::probe(device, 0, device.size())?;
         match self.kind {
-            Some(kind @ (Volume::Ext | Volume::Fat)) => {
+            Some(kind @ (Volume::Ext | Volume::Fat | Volume::Ntfs)) => {
                 if let Some(facts) = registry::facts(device, kind)? {
                     self.uuid = facts.identity;
                     self.label = facts.label;

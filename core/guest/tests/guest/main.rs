@@ -10,6 +10,7 @@ mod guests;
 mod loaders;
 mod look;
 mod networks;
+mod ntfs;
 mod tables;
 mod tree;
 mod volumes;

@@ -15,7 +15,7 @@ use crate::{
     error::{Error, Result},
     fs::{
         Shared,
-        node::{Entry, Kind, Node, Stat},
+        node::{Entry, Kind, Node, Stat, Stream},
         registry,
     },
     volume::probe,
@@ -405,6 +405,17 @@ impl Tree {
         let (fs, node) = self.must_find(&found)?;
         let attributes = fs.lock().attributes(node)?;
         Ok(attributes.into_iter().map(|attribute| (attribute.full_name(), attribute.value)).collect())
+    }
+
+    /// Streams beside the bytes of what is at `path`, be it a link.
+    ///
+    /// # Errors
+    /// As [`Tree::stat`].
+    pub fn streams(&self, path: impl AsRef<[u8]>) -> Result<Vec<Stream>> {
+        let (found, _) = self.there(path.as_ref(), false)?;
+        let (fs, node) = self.must_find(&found)?;
+        let streams = fs.lock().streams(node)?;
+        Ok(streams)
     }
 
     /// A text; `None` when it is not there. Bytes that are no UTF-8 are taken as Latin-1, and written so again.

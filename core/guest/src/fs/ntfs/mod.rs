@@ -1,0 +1,205 @@
+//! NTFS, versions 3.0 and 3.1. Its structures have no public specification; names follow the Linux kernel's `fs/ntfs3` and
+//! `fs/ntfs`, and \[MS-FSCC\] where that has them.
+
+mod bitmap;
+mod boot;
+mod fields;
+mod file;
+mod index;
+mod log;
+mod names;
+mod record;
+mod reparse;
+mod runs;
+mod stream;
+mod volume;
+
+use std::{
+    cell::{Cell, RefCell},
+    sync::Arc,
+};
+
+use boot::Geometry;
+use fields::{bytes, u16};
+use file::File;
+use log::State;
+use names::{Upcase, bytes_of};
+use record::{Attribute, Mapped, NUMBER, Record, Value, kind};
+
+use crate::{
+    bench::Device,
+    error::{Error, Result},
+};
+
+/// Numbers of the files that every volume has.
+mod number {
+    pub(super) const MFT: u64 = 0;
+    pub(super) const LOG: u64 = 2;
+    pub(super) const VOLUME: u64 = 3;
+    pub(super) const ROOT: u64 = 5;
+    pub(super) const BITMAP: u64 = 6;
+    pub(super) const UPCASE: u64 = 10;
+    /// The first that is free for others.
+    pub(super) const FIRST_FREE: u64 = 24;
+}
+
+/// A file system.
+pub(crate) struct Ntfs {
+    device: Device,
+    geometry: Geometry,
+    /// The file of all records.
+    mft: Mapped,
+    upcase: Upcase,
+    /// The time that changes are made at, in seconds since 1970.
+    now: i64,
+    /// Files that were read last, the latest first.
+    kept: RefCell<Vec<Arc<File>>>,
+    /// Names of streams that nodes stand for.
+    streams: RefCell<Vec<Vec<u16>>>,
+    /// Whether it may be changed, as far as that was asked.
+    writable: Cell<bool>,
+}
+
+impl Ntfs {
+    /// Opens the file system on `device`. Changes are made at `now`, in seconds since 1970.
+    ///
+    /// # Errors
+    /// [`Error::Damaged`] and [`Error::Unsupported`].
+    pub(crate) fn open(device: Device, now: i64) -> Result<Self> {
+        let geometry = Geometry::read(&device)?;
+        let mut bytes = vec![0; geometry.record];
+        device.read(geometry.mft * geometry.cluster, &mut bytes)?;
+        let damaged = |what: &str| device.damaged(format!("file record 0 {what}"));
+        let first = Record::of(number::MFT, bytes).map_err(damaged)?;
+        let attributes = first.attributes(geometry.clusters).map_err(damaged)?;
+        let data =
+            attributes.into_iter().find(|(first, one)| *first == 0 && one.kind == kind::DATA && one.name.is_empty());
+        let Some((_, Attribute { value: Value::Mapped(mft), .. })) = data else {
+            return Err(damaged("does not say where the others are"));
+        };
+        let mut opened = Self {
+            device,
+            geometry,
+            mft,
+            upcase: Upcase::none(),
+            now,
+            kept: RefCell::default(),
+            streams: RefCell::default(),
+            writable: Cell::new(false),
+        };
+        opened.find_mft()?;
+        let upcase = opened.file(number::UPCASE)?;
+        let table = upcase.find(kind::DATA, &[]).map(|data| opened.all_of(data)).transpose()?;
+        let table = table.and_then(|bytes| Upcase::of(&bytes));
+        opened.upcase =
+            table.ok_or_else(|| opened.device.damaged("its table of capital letters has another length"))?;
+        Ok(opened)
+    }
+
+    /// Finds all records: those that say where the last ones are lie among the first ones.
+    fn find_mft(&mut self) -> Result<()> {
+        loop {
+            let known = self.mft.runs.len();
+            // Until all is known, a part of the list leads behind what is known.
+            let whole = self.read_file(self.record(number::MFT)?);
+            let mapped = whole.as_ref().ok().and_then(|file| match &file.find(kind::DATA, &[])?.value {
+                Value::Mapped(mapped) => Some(mapped.clone()),
+                Value::Resident { .. } => None,
+            });
+            if let Some(mapped) = mapped {
+                self.mft = mapped;
+                return Ok(());
+            }
+            self.mft.runs.extend(self.more_of_mft()?);
+            if self.mft.runs.len() == known {
+                return whole
+                    .map(drop)
+                    .and_then(|()| Err(self.device.damaged("not all of its file records can be found")));
+            }
+        }
+    }
+
+    /// Runs of the records that follow those which are known.
+    fn more_of_mft(&self) -> Result<Vec<runs::Run>> {
+        let next = self.mft.runs.last().map_or(0, |run| run.end());
+        let base = self.record(number::MFT)?;
+        let damaged = |what: &str| self.device.damaged(format!("file record 0 {what}"));
+        let own = base.attributes(self.geometry.clusters).map_err(damaged)?;
+        let Some((_, list)) = own.iter().find(|(_, one)| one.kind == kind::ATTRIBUTE_LIST) else {
+            return Ok(Vec::new());
+        };
+        let list = self.all_of(list)?;
+        for entry in file::listed(&list).ok_or_else(|| damaged("has a damaged list of attributes"))? {
+            if entry.kind != kind::DATA || entry.first != next {
+                continue;
+            }
+            let record = self.record(entry.record & NUMBER)?;
+            let pieces = record.attributes(self.geometry.clusters).map_err(damaged)?;
+            let piece = pieces.into_iter().find(|(first, one)| *first == next && one.kind == kind::DATA);
+            if let Some((_, Attribute { value: Value::Mapped(mapped), .. })) = piece {
+                return Ok(mapped.runs);
+            }
+        }
+        Ok(Vec::new())
+    }
+
+    /// What the volume says of itself: version (major, minor), flags and label.
+    fn information(&self) -> Result<((u8, u8), u16, String)> {
+        let volume = self.file(number::VOLUME)?;
+        let information = volume.resident(kind::VOLUME_INFORMATION).unwrap_or_default();
+        let [major, minor] = bytes(information, 8).unwrap_or_default();
+        let label = bytes_of(&fields::units(volume.resident(kind::VOLUME_NAME).unwrap_or_default()));
+        Ok(((major, minor), u16(information, 10).unwrap_or_default(), String::from_utf8_lossy(&label).into()))
+    }
+
+    /// What the log says.
+    fn log_state(&self) -> Result<State> {
+        let log = self.file(number::LOG)?;
+        let Some(data) = log.find(kind::DATA, &[]) else { return Ok(State::Damaged) };
+        let mut start = vec![0; log::START];
+        let len = self.read_value(data, 0, &mut start)?;
+        Ok(log::state(start.get(..len).unwrap_or_default()))
+    }
+
+    /// What the system keeps asleep in `hiberfil.sys`: whether it is more than an empty file.
+    fn is_hibernated(&self) -> Result<bool> {
+        let root = self.file(number::ROOT)?;
+        let name: Vec<u16> = "hiberfil.sys".encode_utf16().collect();
+        let Some((reference, _)) = self.find_name(&root, &name)? else { return Ok(false) };
+        let file = self.referred(reference)?;
+        let Some(data) = file.find(kind::DATA, &[]) else { return Ok(false) };
+        let mut head = [0; 4];
+        self.read_value(data, 0, &mut head)?;
+        Ok(head.eq_ignore_ascii_case(b"hibr"))
+    }
+
+    /// Why it must not be changed as it is.
+    fn check_sound(&self) -> Result<()> {
+        const SHUT_DOWN: &str = "start the guest where it is and shut it down fully (shutdown /s /t 0)";
+        let ((major, minor), flags, _) = self.information()?;
+        let refuse = |what: String| Err(self.device.unchangeable(what));
+        if (major, minor) != (3, 0) && (major, minor) != (3, 1) {
+            return refuse(format!("its version is {major}.{minor}, and 3.0 and 3.1 are changed"));
+        }
+        if self.is_hibernated()? {
+            return refuse(format!("a system is kept asleep on it; {SHUT_DOWN}"));
+        }
+        match self.log_state()? {
+            State::Empty | State::Clean => {}
+            State::Asleep => return refuse(format!("it was left open, as fast startup does; {SHUT_DOWN}")),
+            State::Open => return refuse(format!("its log holds changes that were not finished; {SHUT_DOWN}")),
+            State::Damaged => return refuse(format!("the state of its log cannot be told; {SHUT_DOWN}")),
+        }
+        if flags & 1 != 0 {
+            return refuse(
+                "it is marked for a check; start the guest where it is, let it check the volume, and shut it down"
+                    .into(),
+            );
+        }
+        Ok(())
+    }
+
+    fn wrong_kind(&self, wanted: &'static str) -> Error {
+        Error::WrongKind { path: self.device.name().into(), wanted }
+    }
+}
