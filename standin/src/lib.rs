@@ -11,5 +11,6 @@ pub mod emulator;
 pub mod export;
 pub mod lvm;
 pub mod nbd;
+pub mod ntfs_check;
 pub mod ova;
 pub mod qcow2_check;

@@ -7,7 +7,6 @@ pub(crate) mod efi;
 pub(crate) mod ext;
 pub(crate) mod fat;
 pub(crate) mod node;
-#[expect(dead_code, reason = "what changes are made of comes before those who make them")]
 pub(crate) mod ntfs;
 pub(crate) mod registry;
 pub(crate) mod tree;

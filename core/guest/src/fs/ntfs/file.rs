@@ -34,7 +34,7 @@ pub(super) struct File {
     /// Further records that hold some of them.
     pub(super) records: Vec<u64>,
     /// Memory for all this.
-    pub(super) hold: Hold,
+    _hold: Hold,
 }
 
 impl File {
@@ -185,7 +185,7 @@ impl Ntfs {
                 links: base.links(),
                 attributes,
                 records,
-                hold,
+                _hold: hold,
             });
         };
         if list.size() > MAX_LIST {
@@ -221,7 +221,7 @@ impl Ntfs {
             links: base.links(),
             attributes,
             records,
-            hold,
+            _hold: hold,
         })
     }
 }

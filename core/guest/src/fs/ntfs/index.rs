@@ -41,6 +41,70 @@ pub(super) struct Entry {
     pub(super) is_last: bool,
 }
 
+impl Entry {
+    /// The last one of a node.
+    pub(super) fn last(below: Option<u64>) -> Self {
+        Self { head: 0, key: Vec::new(), data: Vec::new(), below, is_last: true }
+    }
+
+    /// Bytes that it takes.
+    pub(super) fn len(&self) -> usize {
+        (16 + self.key.len() + self.data.len()).next_multiple_of(8) + if self.below.is_some() { 8 } else { 0 }
+    }
+
+    fn append(&self, bytes: &mut Vec<u8>) {
+        let word = |value: usize| u16::try_from(value).unwrap_or(u16::MAX).to_le_bytes();
+        let start = bytes.len();
+        let flags = if self.below.is_some() { flag::BELOW } else { 0 } | if self.is_last { flag::LAST } else { 0 };
+        bytes.extend(self.head.to_le_bytes());
+        bytes.extend(word(self.len()));
+        bytes.extend(word(self.key.len()));
+        bytes.extend(flags.to_le_bytes());
+        bytes.extend([0, 0]);
+        bytes.extend(&self.key);
+        bytes.extend(&self.data);
+        bytes.resize(start + (bytes.len() - start).next_multiple_of(8), 0);
+        bytes.extend(self.below.iter().flat_map(|number| number.to_le_bytes()));
+    }
+}
+
+/// Entries and the header before them, which has `at` bytes of its own; they may take `room`, or as much as they do.
+fn node_of(entries: &[Entry], at: usize, room: Option<usize>) -> Vec<u8> {
+    let mut body = Vec::new();
+    entries.iter().for_each(|entry| entry.append(&mut body));
+    let long = |value: usize| u32::try_from(value).unwrap_or(u32::MAX).to_le_bytes();
+    let is_inner = entries.iter().any(|entry| entry.below.is_some());
+    let len = at + body.len();
+    let mut node = [long(at), long(len), long(room.unwrap_or(len)), [is_inner.into(), 0, 0, 0]].concat();
+    node.resize(at, 0);
+    node.extend(body);
+    node
+}
+
+/// The value of an index's root with these entries: what `root` says of the index, and they.
+pub(super) fn root_with(root: &[u8], entries: &[Entry]) -> Vec<u8> {
+    [root.get(..16).unwrap_or_default(), &node_of(entries, 16, None)].concat()
+}
+
+/// Where entries begin in a block of so many bytes, behind the head of 24.
+pub(super) fn entries_at(block: usize) -> usize {
+    (40 + 2 * (block / super::record::STRIDE + 1)).next_multiple_of(8) - 24
+}
+
+/// A block with these entries: what `block`, which lies there, has in its head, and they.
+pub(super) fn block_with(block: &[u8], entries: &[Entry]) -> Vec<u8> {
+    let at = entries_at(block.len());
+    let head = block.get(..24).unwrap_or_default();
+    let sequence = block.get(40..24 + at).unwrap_or_default();
+    let mut node = node_of(entries, at, Some(block.len() - 24));
+    if let Some(place) = node.get_mut(16..at) {
+        place.copy_from_slice(sequence);
+    }
+    let mut bytes = [head, &node].concat();
+    bytes.resize(block.len(), 0);
+    bytes
+}
+
 /// Reads the entries of a node, the last one too; `head` is where its header lies.
 pub(super) fn entries(node: &[u8], head: usize) -> Result<Vec<Entry>, &'static str> {
     const SHORT: &str = "has an index that is cut short";

@@ -3,15 +3,21 @@
 
 mod bitmap;
 mod boot;
+mod btree;
+mod change;
+mod create;
 mod fields;
 mod file;
 mod index;
 mod log;
 mod names;
 mod record;
+mod records;
 mod reparse;
 mod runs;
+mod store;
 mod stream;
+mod times;
 mod volume;
 
 use std::{
@@ -34,14 +40,19 @@ use crate::{
 /// Numbers of the files that every volume has.
 mod number {
     pub(super) const MFT: u64 = 0;
+    pub(super) const MIRROR: u64 = 1;
     pub(super) const LOG: u64 = 2;
     pub(super) const VOLUME: u64 = 3;
     pub(super) const ROOT: u64 = 5;
     pub(super) const BITMAP: u64 = 6;
     pub(super) const UPCASE: u64 = 10;
+    pub(super) const EXTEND: u64 = 11;
     /// The first that is free for others.
     pub(super) const FIRST_FREE: u64 = 24;
 }
+
+/// The stream that holds the bytes of a file which the system compressed.
+const WOF_STREAM: &str = "WofCompressedData";
 
 /// A file system.
 pub(crate) struct Ntfs {
@@ -56,8 +67,12 @@ pub(crate) struct Ntfs {
     kept: RefCell<Vec<Arc<File>>>,
     /// Names of streams that nodes stand for.
     streams: RefCell<Vec<Vec<u16>>>,
-    /// Whether it may be changed, as far as that was asked.
-    writable: Cell<bool>,
+    /// Whether it was found to be fit for changes.
+    is_sound: Cell<bool>,
+    /// Records that have a copy in `$MFTMirr`.
+    mirrored: u64,
+    /// Where the search for a free record begins.
+    next_record: u64,
 }
 
 impl Ntfs {
@@ -85,9 +100,14 @@ impl Ntfs {
             now,
             kept: RefCell::default(),
             streams: RefCell::default(),
-            writable: Cell::new(false),
+            is_sound: Cell::new(false),
+            mirrored: 0,
+            next_record: number::FIRST_FREE,
         };
         opened.find_mft()?;
+        let mirror = opened.file(number::MIRROR)?;
+        let copies = mirror.find(kind::DATA, &[]).map_or(0, Attribute::size);
+        opened.mirrored = copies / opened.geometry.record as u64;
         let upcase = opened.file(number::UPCASE)?;
         let table = upcase.find(kind::DATA, &[]).map(|data| opened.all_of(data)).transpose()?;
         let table = table.and_then(|bytes| Upcase::of(&bytes));

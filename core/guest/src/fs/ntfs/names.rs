@@ -51,6 +51,12 @@ fn surrogates(name: &[u8]) -> Option<Vec<u16>> {
     Some(found)
 }
 
+/// A name in two: a file's, and that of a stream of it.
+pub(super) fn split(name: &[u8]) -> Option<(&[u8], &[u8])> {
+    let at = name.iter().position(|byte| *byte == b':').filter(|at| *at > 0)?;
+    Some((name.get(..at)?, name.get(at + 1..)?)).filter(|(_, stream)| !stream.is_empty())
+}
+
 /// What `$UpCase` says: the capital of each unit.
 pub(super) struct Upcase(Vec<u16>);
 

@@ -12,6 +12,8 @@ pub(super) mod kind {
     pub(in super::super) const STANDARD_INFORMATION: u32 = 0x10;
     pub(in super::super) const ATTRIBUTE_LIST: u32 = 0x20;
     pub(in super::super) const FILE_NAME: u32 = 0x30;
+    pub(in super::super) const OBJECT_ID: u32 = 0x40;
+    pub(in super::super) const SECURITY_DESCRIPTOR: u32 = 0x50;
     pub(in super::super) const VOLUME_NAME: u32 = 0x60;
     pub(in super::super) const VOLUME_INFORMATION: u32 = 0x70;
     pub(in super::super) const DATA: u32 = 0x80;
@@ -19,6 +21,9 @@ pub(super) mod kind {
     pub(in super::super) const INDEX_ALLOCATION: u32 = 0xa0;
     pub(in super::super) const BITMAP: u32 = 0xb0;
     pub(in super::super) const REPARSE_POINT: u32 = 0xc0;
+    pub(in super::super) const EXTENDED: u32 = 0xe0;
+    /// Those that may lie in clusters as well as in a record.
+    pub(in super::super) const MOVABLE: [u32; 5] = [SECURITY_DESCRIPTOR, DATA, BITMAP, REPARSE_POINT, EXTENDED];
     pub(in super::super) const END: u32 = 0xffff_ffff;
 }
 

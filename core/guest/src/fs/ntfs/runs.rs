@@ -97,12 +97,6 @@ pub(super) fn encode(runs: &[Run]) -> Vec<u8> {
     bytes
 }
 
-/// The run that holds cluster `vcn` of the stream.
-pub(super) fn at(runs: &[Run], vcn: u64) -> Option<Run> {
-    let index = runs.partition_point(|run| run.end() <= vcn);
-    runs.get(index).copied().filter(|run| run.vcn <= vcn)
-}
-
 /// What of `runs` lies in `range` of the stream's clusters, cut to it.
 pub(super) fn cut(runs: &[Run], range: Range<u64>) -> Vec<Run> {
     let first = runs.partition_point(|run| run.end() <= range.start);
@@ -132,12 +126,14 @@ mod tests {
             let bytes = encode(&runs);
             prop_assert_eq!(decode(&bytes, 7, 1 << 50), Ok(runs.clone()));
             prop_assert!(decode(&bytes[..bytes.len() - 1], 7, 1 << 50).is_err());
+            prop_assert_eq!(cut(&runs, 0..vcn), runs.clone());
             for run in &runs {
-                prop_assert_eq!(at(&runs, run.vcn), Some(*run));
-                prop_assert_eq!(at(&runs, run.end() - 1), Some(*run));
+                let middle = run.vcn + run.len / 2;
+                let (left, right) = (cut(&runs, run.vcn..middle), cut(&runs, middle..run.end()));
+                let both = left.iter().chain(&right).map(|part| part.len).sum::<u64>();
+                prop_assert_eq!(both, run.len);
+                prop_assert_eq!(right.last().map(|part| part.end()), Some(run.end()));
             }
-            prop_assert_eq!(at(&runs, 6), None);
-            prop_assert_eq!(at(&runs, vcn), None);
         }
 
         #[test]

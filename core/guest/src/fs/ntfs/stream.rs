@@ -71,7 +71,7 @@ impl Ntfs {
         let buf = &mut buf[..len];
         match &attribute.value {
             Value::Resident { bytes, .. } => {
-                buf.copy_from_slice(&bytes[to_usize(offset).min(bytes.len() - len)..][..len])
+                buf.copy_from_slice(&bytes[to_usize(offset).min(bytes.len() - len)..][..len]);
             }
             Value::Mapped(_) if attribute.flags & flag::ENCRYPTED != 0 => {
                 return Err(self.device.unreadable("it is a file that the guest keeps encrypted (EFS)"));

@@ -6,13 +6,15 @@ use reformis_disk::budget::Budget;
 
 use super::{
     Ntfs,
+    change::set_times,
     fields::u64,
     file::File,
     index::{FOLDER, Index},
-    names::{FileName, bytes_of, space, units_of},
+    names::{FileName, bytes_of, space, split, units_of},
     number,
     record::{Attribute, NUMBER, kind},
     reparse::{self, Reparse},
+    times::{seconds, ticks},
 };
 use crate::{
     error::Result,
@@ -22,32 +24,21 @@ use crate::{
     },
 };
 
-/// Seconds from 1601 to 1970.
-const EPOCH: i64 = 11_644_473_600;
-/// Ticks of its clock in a second.
-const TICKS: u64 = 10_000_000;
-
-/// A time in seconds since 1970.
-pub(super) fn seconds(time: u64) -> i64 {
-    (time / TICKS).cast_signed() - EPOCH
-}
-
-/// A time of NTFS: 100 ns since 1601.
-pub(super) fn ticks(seconds: i64) -> u64 {
-    u64::try_from(seconds.saturating_add(EPOCH)).unwrap_or_default().saturating_mul(TICKS)
-}
-
-/// A name in two: a file's, and that of a stream of it.
-pub(super) fn split(name: &[u8]) -> Option<(&[u8], &[u8])> {
-    let at = name.iter().position(|byte| *byte == b':').filter(|at| *at > 0)?;
-    Some((name.get(..at)?, name.get(at + 1..)?)).filter(|(_, stream)| !stream.is_empty())
-}
-
 impl Ntfs {
     /// What the reparse point of a file says.
     pub(super) fn reparse_of(&self, file: &File) -> Result<Option<Reparse>> {
         let Some(point) = file.find(kind::REPARSE_POINT, &[]) else { return Ok(None) };
         Ok(reparse::read(&self.all_of(point)?))
+    }
+
+    /// Fills `buf` from `offset` of a file's own bytes, as far as they go, in whichever form they are kept.
+    pub(super) fn read_content(&self, file: &File, data: &Attribute, offset: u64, buf: &mut [u8]) -> Result<usize> {
+        match self.reparse_of(file)? {
+            Some(Reparse::Other(reparse::tag::DEDUPLICATED)) if data.name.is_empty() => {
+                Err(self.device.unreadable("it is a file whose bytes are kept once for many (deduplicated)"))
+            }
+            _ => self.read_value(data, offset, buf),
+        }
     }
 
     /// The stream of data that a node stands for, of its file; `None` where there is none.
@@ -175,12 +166,7 @@ impl FileSystem for Ntfs {
             return Err(self.wrong_kind("file"));
         }
         let Some(data) = self.data_of(&file, node) else { return Ok(0) };
-        match self.reparse_of(&file)? {
-            Some(Reparse::Other(reparse::tag::DEDUPLICATED)) if node.stream == 0 => {
-                Err(self.device.unreadable("it is a file whose bytes are kept once for many (deduplicated)"))
-            }
-            _ => self.read_value(data, offset, buf),
-        }
+        if node.stream == 0 { self.read_content(&file, data, offset, buf) } else { self.read_value(data, offset, buf) }
     }
 
     fn link_target(&self, node: Node) -> Result<Vec<u8>> {
@@ -199,38 +185,42 @@ impl FileSystem for Ntfs {
     }
 
     fn check_writable(&self) -> Result<()> {
-        self.check_sound()?;
-        Err(self.device.unchangeable("this version reads NTFS and does not change it"))
+        self.check_sound()
     }
 }
 
 impl FileSystemMut for Ntfs {
-    fn create(&mut self, _: Node, _: &[u8], _: &New<'_>, _: &Owner) -> Result<Node> {
-        Err(self.check_writable().err().unwrap_or_else(|| self.wrong_kind("file")))
+    fn create(&mut self, folder: Node, name: &[u8], new: &New<'_>, _: &Owner) -> Result<Node> {
+        self.make(folder, name, new)
     }
 
-    fn write_at(&mut self, _: Node, _: u64, _: &[u8]) -> Result<()> {
-        self.check_writable()
+    fn write_at(&mut self, node: Node, offset: u64, bytes: &[u8]) -> Result<()> {
+        self.write_stream(node, offset, bytes)
     }
 
-    fn truncate(&mut self, _: Node, _: u64) -> Result<()> {
-        self.check_writable()
+    fn truncate(&mut self, node: Node, size: u64) -> Result<()> {
+        self.resize_stream(node, size)
     }
 
-    fn rename(&mut self, _: Node, _: &[u8], _: Node, _: &[u8]) -> Result<Node> {
-        Err(self.check_writable().err().unwrap_or_else(|| self.wrong_kind("file")))
+    fn rename(&mut self, from: Node, name: &[u8], to: Node, new: &[u8]) -> Result<Node> {
+        self.give_name(from, name, to, new)
     }
 
-    fn unlink(&mut self, _: Node, _: &[u8]) -> Result<()> {
-        self.check_writable()
+    fn unlink(&mut self, folder: Node, name: &[u8]) -> Result<()> {
+        self.take_away(folder, name)
     }
 
-    fn set_meta(&mut self, _: Node, _: &Meta) -> Result<()> {
-        Ok(())
+    fn set_meta(&mut self, node: Node, meta: &Meta) -> Result<()> {
+        // There are lists of who may do what, and no owners and modes to set.
+        let Some(modified) = meta.modified else { return Ok(()) };
+        let mut file = self.owned(node.number)?;
+        self.check_changeable(&file)?;
+        set_times(&mut file, &[(8, ticks(modified))]);
+        self.store_and_tell(file)
     }
 
     fn reload(&mut self) -> Result<()> {
-        self.kept.borrow_mut().clear();
+        *self = Self::open(self.device.clone(), self.now)?;
         Ok(())
     }
 }

@@ -1,0 +1,16 @@
+//! Times: 100 ns since 1601.
+
+/// Seconds from 1601 to 1970.
+const EPOCH: i64 = 11_644_473_600;
+/// Ticks of its clock in a second.
+const TICKS: u64 = 10_000_000;
+
+/// A time in seconds since 1970.
+pub(super) fn seconds(time: u64) -> i64 {
+    (time / TICKS).cast_signed() - EPOCH
+}
+
+/// A time of NTFS: 100 ns since 1601.
+pub(super) fn ticks(seconds: i64) -> u64 {
+    u64::try_from(seconds.saturating_add(EPOCH)).unwrap_or_default().saturating_mul(TICKS)
+}
