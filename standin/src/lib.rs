@@ -9,6 +9,7 @@ pub mod domain;
 pub mod early;
 pub mod emulator;
 pub mod export;
+pub mod hives;
 pub mod lvm;
 pub mod nbd;
 pub mod ntfs_check;

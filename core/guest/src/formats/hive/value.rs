@@ -1,0 +1,229 @@
+//! Values: what they are called, and what their bytes mean.
+
+use serde::Serialize;
+
+use super::{Hive, MAX_VALUES, NONE, Node, names};
+use crate::error::Result;
+
+/// The most bytes that lie in a cell; what is longer lies in several of these, from version 1.4 on.
+pub(super) const SEGMENT: usize = 16_344;
+/// The longest value that is read, in bytes.
+const MOST: usize = 16 << 20;
+/// Bytes of a value's cell before its name.
+pub(super) const HEAD: usize = 20;
+/// Where the length says that the bytes lie in its place.
+pub(super) const INLINE: u32 = 1 << 31;
+
+/// Types of values (`winnt.h`, `REG_…`).
+pub(super) mod kind {
+    pub(in super::super) const NONE: u32 = 0;
+    pub(in super::super) const TEXT: u32 = 1;
+    pub(in super::super) const EXPANDED: u32 = 2;
+    pub(in super::super) const BYTES: u32 = 3;
+    pub(in super::super) const NUMBER: u32 = 4;
+    pub(in super::super) const TEXTS: u32 = 7;
+    pub(in super::super) const LARGE: u32 = 11;
+}
+
+/// A value of a key.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Value {
+    /// Its name; empty for the key's own.
+    pub(crate) name: String,
+    /// Its type.
+    pub(crate) kind: u32,
+    /// Its bytes.
+    pub(crate) bytes: Vec<u8>,
+}
+
+/// What the bytes of a value mean, by its type.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(tag = "type", content = "data", rename_all = "kebab-case")]
+pub enum Data {
+    /// A text.
+    Text(String),
+    /// A text with names of variables in it.
+    Expand(String),
+    /// Texts.
+    Texts(Vec<String>),
+    /// A number of 32 bits.
+    Number(u32),
+    /// A number of 64 bits.
+    Large(u64),
+    /// Bytes.
+    Bytes(Vec<u8>),
+    /// Bytes of another type, by its number.
+    Other(u32, Vec<u8>),
+}
+
+fn text(bytes: &[u8]) -> String {
+    let units: Vec<u16> = bytes.as_chunks().0.iter().copied().map(u16::from_le_bytes).collect();
+    let end = units.iter().position(|unit| *unit == 0).unwrap_or(units.len());
+    String::from_utf16_lossy(units.get(..end).unwrap_or_default())
+}
+
+fn units(text: &str) -> impl Iterator<Item = u8> {
+    text.encode_utf16().flat_map(u16::to_le_bytes)
+}
+
+impl Value {
+    /// What it means. What does not fit its type is bytes of that type.
+    pub(crate) fn data(&self) -> Data {
+        let other = || Data::Other(self.kind, self.bytes.clone());
+        match self.kind {
+            kind::TEXT => Data::Text(text(&self.bytes)),
+            kind::EXPANDED => Data::Expand(text(&self.bytes)),
+            kind::BYTES => Data::Bytes(self.bytes.clone()),
+            kind::NUMBER => match self.bytes.as_slice().try_into() {
+                Ok(four) => Data::Number(u32::from_le_bytes(four)),
+                Err(_) => other(),
+            },
+            kind::LARGE => match self.bytes.as_slice().try_into() {
+                Ok(eight) => Data::Large(u64::from_le_bytes(eight)),
+                Err(_) => other(),
+            },
+            kind::TEXTS => {
+                let units: Vec<u16> = self.bytes.as_chunks().0.iter().copied().map(u16::from_le_bytes).collect();
+                let mut texts: Vec<String> = units.split(|unit| *unit == 0).map(String::from_utf16_lossy).collect();
+                // An empty one ends them.
+                let end = texts.iter().position(String::is_empty).unwrap_or(texts.len());
+                texts.truncate(end);
+                Data::Texts(texts)
+            }
+            _ => other(),
+        }
+    }
+}
+
+impl Data {
+    /// Its type, and its bytes as they lie in a hive.
+    pub fn to_bytes(&self) -> (u32, Vec<u8>) {
+        match self {
+            Self::Text(text) => (kind::TEXT, units(text).chain([0, 0]).collect()),
+            Self::Expand(text) => (kind::EXPANDED, units(text).chain([0, 0]).collect()),
+            Self::Texts(texts) => {
+                (kind::TEXTS, texts.iter().flat_map(|text| units(text).chain([0, 0])).chain([0, 0]).collect())
+            }
+            Self::Number(number) => (kind::NUMBER, number.to_le_bytes().into()),
+            Self::Large(number) => (kind::LARGE, number.to_le_bytes().into()),
+            Self::Bytes(bytes) => (kind::BYTES, bytes.clone()),
+            Self::Other(kind, bytes) => (*kind, bytes.clone()),
+        }
+    }
+
+    /// The text that it is.
+    pub fn into_text(self) -> Option<String> {
+        match self {
+            Self::Text(text) | Self::Expand(text) => Some(text),
+            _ => None,
+        }
+    }
+
+    /// The name of its type.
+    pub fn kind(&self) -> String {
+        match self {
+            Self::Text(_) => "text".into(),
+            Self::Expand(_) => "expand".into(),
+            Self::Texts(_) => "texts".into(),
+            Self::Number(_) => "dword".into(),
+            Self::Large(_) => "qword".into(),
+            Self::Bytes(_) => "hex".into(),
+            Self::Other(kind::NONE, _) => "none".into(),
+            Self::Other(kind, _) => format!("hex({kind:x})"),
+        }
+    }
+}
+
+impl std::fmt::Display for Data {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Text(text) | Self::Expand(text) => f.write_str(text),
+            Self::Texts(texts) => f.write_str(&texts.join(" | ")),
+            Self::Number(number) => write!(f, "{number} ({number:#x})"),
+            Self::Large(number) => write!(f, "{number} ({number:#x})"),
+            Self::Bytes(bytes) | Self::Other(_, bytes) => {
+                let shown: Vec<String> = bytes.iter().take(32).map(|byte| format!("{byte:02x}")).collect();
+                f.write_str(&shown.join(" "))?;
+                if bytes.len() > 32 { write!(f, " … ({} bytes)", bytes.len()) } else { Ok(()) }
+            }
+        }
+    }
+}
+
+impl Hive {
+    /// Where the values of a key lie.
+    pub(super) fn value_cells(&self, node: &Node) -> Result<Vec<u32>> {
+        if node.values == 0 {
+            return Ok(Vec::new());
+        }
+        if node.values > MAX_VALUES {
+            return Err(self.damaged(format!("a key says that it has {} values", node.values)));
+        }
+        let len = 4 * Self::size(node.values);
+        let list = self.cell(node.value_list, len)?;
+        Ok((0..len).step_by(4).map(|at| Self::long(&list, at)).collect())
+    }
+
+    /// The head of the value at `at`, with its name.
+    pub(super) fn value_head(&self, at: u32) -> Result<Vec<u8>> {
+        let cell = self.cell(at, HEAD)?;
+        let is_sound = cell.starts_with(b"vk") && cell.len() >= HEAD + Self::word(&cell, 2);
+        if is_sound { Ok(cell) } else { Err(self.damaged(format!("something leads to {at:#x}, which is no value"))) }
+    }
+
+    /// The name of the value at `at`.
+    pub(super) fn value_name(&self, at: u32) -> Result<Vec<u16>> {
+        let cell = self.value_head(at)?;
+        let name = cell.get(HEAD..HEAD + Self::word(&cell, 2)).unwrap_or_default();
+        Ok(names::read(name, Self::word(&cell, 16) & 1 != 0))
+    }
+
+    /// The value at `at`.
+    pub(super) fn value_at(&self, at: u32) -> Result<Value> {
+        let cell = self.value_head(at)?;
+        let (len, place) = (Self::long(&cell, 4), Self::long(&cell, 8));
+        let wrong = || self.damaged(format!("the value at {at:#x} says that it has {len} bytes"));
+        let size = Self::size(len & !INLINE);
+        let bytes = if len & INLINE != 0 {
+            cell.get(8..8 + size).filter(|_| size <= 4).ok_or_else(wrong)?.to_vec()
+        } else if size == 0 || place == NONE {
+            Vec::new()
+        } else if size > MOST {
+            return Err(wrong());
+        } else if size > SEGMENT && self.minor > 3 {
+            self.segments(place, size)?
+        } else {
+            let mut bytes = self.cell(place, size)?;
+            bytes.truncate(size);
+            bytes
+        };
+        Ok(Value { name: names::text(&self.value_name(at)?), kind: Self::long(&cell, 12), bytes })
+    }
+
+    /// The cells that hold the parts of a long value: its list, and they.
+    pub(super) fn segment_cells(&self, place: u32) -> Result<(u32, Vec<u32>)> {
+        let head = self.cell(place, 8)?;
+        if !head.starts_with(b"db") {
+            return Err(self.damaged(format!("the long value at {place:#x} has no list of its parts")));
+        }
+        let (count, list) = (Self::word(&head, 2), Self::long(&head, 4));
+        let cells = self.cell(list, 4 * count)?;
+        Ok((list, (0..count).map(|index| Self::long(&cells, 4 * index)).collect()))
+    }
+
+    fn segments(&self, place: u32, size: usize) -> Result<Vec<u8>> {
+        let (_, cells) = self.segment_cells(place)?;
+        if cells.len() != size.div_ceil(SEGMENT) {
+            return Err(self.damaged(format!("the long value at {place:#x} has {} parts", cells.len())));
+        }
+        let _room = self.budget.take(size as u64)?;
+        let mut bytes = Vec::with_capacity(size);
+        for cell in cells {
+            let len = (size - bytes.len()).min(SEGMENT);
+            let mut part = self.cell(cell, len)?;
+            part.truncate(len);
+            bytes.extend(part);
+        }
+        Ok(bytes)
+    }
+}
