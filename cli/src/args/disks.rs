@@ -110,9 +110,15 @@ pub(crate) struct PeekArgs {
     /// A disk, or a machine with its disks
     #[arg(value_name = "TARGET")]
     pub(crate) target: PathBuf,
-    /// A folder to list or a file to print; the root unless given
+    /// A folder to list, a file or a stream (FILE:STREAM) to print, or with --hive a key; the root unless given
     #[arg(value_name = "PATH")]
     pub(crate) path: Option<String>,
+    /// Show a key of a registry hive: SYSTEM, SOFTWARE and the like, BCD, or the path of a hive in the guest
+    #[arg(long, value_name = "HIVE", conflicts_with_all = ["tar", "stat", "streams"])]
+    pub(crate) hive: Option<String>,
+    /// List the streams beside each file too
+    #[arg(long, conflicts_with = "tar")]
+    pub(crate) streams: bool,
     /// Begin paths at the root of this volume, such as 'disk 1 partition 2' or 'group/volume'
     #[arg(long, value_name = "NAME")]
     pub(crate) volume: Option<String>,
@@ -132,6 +138,9 @@ pub(crate) struct PatchArgs {
     /// The disk
     #[arg(value_name = "DISK")]
     pub(crate) disk: PathBuf,
+    /// With --hive: the key whose values are changed
+    #[arg(value_name = "KEY", requires = "hive")]
+    pub(crate) key: Option<String>,
     /// Put a file or a folder of this machine at a path in the guest; can be given several times, as the others
     #[arg(long, value_name = "FILE:PATH")]
     pub(crate) put: Vec<String>,
@@ -144,6 +153,18 @@ pub(crate) struct PatchArgs {
     /// Make a symbolic link at PATH that leads to TARGET
     #[arg(long, value_name = "PATH:TARGET")]
     pub(crate) link: Vec<String>,
+    /// Change KEY in a registry hive: SYSTEM, SOFTWARE and the like, BCD, or the path of a hive in the guest
+    #[arg(long, value_name = "HIVE", requires = "key")]
+    pub(crate) hive: Option<String>,
+    /// Set a value of KEY, which is made if need be: text:, expand:, texts:A|B, dword:, qword:, hex: or hex(N): before the data
+    #[arg(long, value_name = "NAME=TYPE:DATA", requires = "hive")]
+    pub(crate) set: Vec<String>,
+    /// Remove a value of KEY
+    #[arg(long, value_name = "NAME", requires = "hive")]
+    pub(crate) unset: Vec<String>,
+    /// Remove KEY with all below it, before values are set
+    #[arg(long, requires = "hive")]
+    pub(crate) remove_key: bool,
     /// Begin paths at the root of this volume
     #[arg(long, value_name = "NAME")]
     pub(crate) volume: Option<String>,

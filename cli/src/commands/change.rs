@@ -4,6 +4,7 @@ use std::path::Path;
 
 use anyhow::Result;
 use reformis_disk::Facts;
+use reformis_guest::nt::{Data, keys::HiveChange};
 use reformis_machine::{AdapterModel, ControllerKind};
 use reformis_move::{
     Finding,
@@ -71,12 +72,36 @@ pub(crate) fn patch(args: &PatchArgs, session: &Session) -> Result<Exit> {
         let (path, target) = pair(text, "--link takes a path in the guest and where it leads");
         Change::Link(path, target)
     }));
+    if let (Some(hive), Some(key)) = (&args.hive, &args.key) {
+        let wanted = hive_changes(args, key);
+        if wanted.is_empty() {
+            usage("there is nothing to do in the hive: say --set, --unset or --remove-key");
+        }
+        changes.push(Change::Registry(hive.clone(), wanted));
+    }
     if changes.is_empty() {
-        usage("there is nothing to do: say --put, --remove, --folder or --link");
+        usage("there is nothing to do: say --put, --remove, --folder, --link or --hive");
     }
     let recast = recast_options(&args.disk, &args.result)?;
     let options = PatchOptions { recast, changes, volume: args.volume.clone() };
     show(&options.recast, &change::patch(&options, &session.context())?, session)
+}
+
+/// What is to be changed in a key of a hive.
+fn hive_changes(args: &PatchArgs, key: &str) -> Vec<HiveChange> {
+    let mut wanted = Vec::new();
+    if args.remove_key {
+        wanted.push(HiveChange::Remove(key.into()));
+    }
+    wanted.extend(args.unset.iter().map(|name| HiveChange::Unset(key.into(), name.clone())));
+    wanted.extend(args.set.iter().map(|text| {
+        let Some((name, value)) = text.split_once('=') else {
+            usage(&format!("'{text}': --set takes NAME=TYPE:DATA, such as Start=dword:0"))
+        };
+        let data = Data::parse(value).unwrap_or_else(|what| usage(&format!("'{text}': {what}")));
+        HiveChange::Set(key.into(), name.into(), data)
+    }));
+    wanted
 }
 
 fn recast_options(disk: &Path, args: &ResultArgs) -> Result<Options> {

@@ -7,9 +7,9 @@ use std::{
 
 use anyhow::{Context, Result};
 use reformis_disk::text::printable;
-use reformis_guest::Kind;
+use reformis_guest::{Kind, Stream, nt::keys::KeyFacts};
 use reformis_move::{
-    peek::{self, Item, Peek},
+    peek::{self, Item, Peek, Wanted},
     staging::StagedFile,
     target::Unpack,
 };
@@ -19,19 +19,30 @@ use crate::{
     Session,
     args::PeekArgs,
     exit::Exit,
-    output::{columns, emit, emit_json},
+    output::{columns, emit, emit_json, heading, pairs},
 };
 
 pub(crate) fn run(args: &PeekArgs, session: &Session) -> Result<Exit> {
     let (folder, context) = (std::env::temp_dir(), session.context());
     let unpack = Unpack { folder: &folder, context: &context };
-    let guest = peek::open(&args.target, args.volume.as_deref(), links(args.trust_links), unpack)?;
+    let wanted = Wanted { volume: args.volume.as_deref(), hive: args.hive.as_deref() };
+    let mut guest = peek::open(&args.target, wanted, links(args.trust_links), unpack)?;
+    if let Some(hive) = &args.hive {
+        let key = guest.key(hive, args.path.as_deref().unwrap_or_default())?;
+        if session.json {
+            emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "peek": { "in": guest.name, "key": key } }))?;
+        } else {
+            emit(&show_key(&key))?;
+        }
+        return Ok(Exit::Done);
+    }
+    guest.with_streams = args.streams;
     let path = args.path.as_deref().unwrap_or("/");
     if let Some(out) = &args.tar {
         archive(&guest, path, out)?;
         return Ok(Exit::Done);
     }
-    if session.json || guest.is_folder(path) || args.stat {
+    if session.json || guest.is_folder(path) || args.stat || args.streams {
         let items = guest.list(path)?;
         if session.json {
             emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "peek": { "in": guest.name, "items": items } }))?;
@@ -117,7 +128,7 @@ fn archive(guest: &Peek, path: &str, out: &Path) -> Result<()> {
 fn show(items: &[Item]) -> String {
     let rows: Vec<_> = items
         .iter()
-        .map(|item| {
+        .flat_map(|item| {
             let stat = &item.stat;
             let time = jiff::Timestamp::from_second(stat.modified).unwrap_or_default();
             let name = match (&item.target, stat.kind) {
@@ -125,7 +136,7 @@ fn show(items: &[Item]) -> String {
                 (None, Kind::Folder) => format!("{}/", item.name),
                 (None, _) => item.name.clone(),
             };
-            [
+            let own = [
                 mode(stat.kind, stat.mode),
                 stat.links.to_string(),
                 stat.uid.to_string(),
@@ -133,10 +144,40 @@ fn show(items: &[Item]) -> String {
                 stat.size.to_string(),
                 time.strftime("%Y-%m-%d %H:%M").to_string(),
                 name,
-            ]
+            ];
+            let none = || String::from("–");
+            let stream = |stream: &Stream| {
+                let name = format!("{}:{}", item.name, stream.name);
+                ["stream".into(), none(), none(), none(), stream.size.to_string(), none(), name]
+            };
+            std::iter::once(own).chain(item.streams.iter().map(stream)).collect::<Vec<_>>()
         })
         .collect();
     columns(["mode", "names", "owner", "group", "bytes", "changed (UTC)", "name"], &rows, &[1, 2, 3, 4])
+}
+
+/// A key of a registry as a person reads it.
+fn show_key(key: &KeyFacts) -> String {
+    let time = jiff::Timestamp::from_second(key.changed).unwrap_or_default();
+    let path = if key.key.is_empty() { "the first key" } else { &key.key };
+    let mut rows = vec![("key", path.to_string()), ("changed (UTC)", time.strftime("%Y-%m-%d %H:%M").to_string())];
+    if key.replayed {
+        rows.push(("log", "holds changes that the hive does not have yet; they are shown".into()));
+    }
+    let mut text = pairs(&rows);
+    if !key.values.is_empty() {
+        let own = |name: &str| if name.is_empty() { "(its own)".to_string() } else { name.to_string() };
+        let rows: Vec<_> =
+            key.values.iter().map(|value| [own(&value.name), value.data.kind(), value.data.to_string()]).collect();
+        text += &heading("Values");
+        text += &columns(["name", "type", "data"], &rows, &[]);
+    }
+    if !key.keys.is_empty() {
+        let rows: Vec<_> = key.keys.iter().map(|name| [name.clone()]).collect();
+        text += &heading("Keys");
+        text += &columns(["name"], &rows, &[]);
+    }
+    text
 }
 
 /// Kind and permissions in ten letters.

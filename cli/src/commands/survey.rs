@@ -4,6 +4,7 @@ use std::{collections::HashSet, fmt::Write, path::PathBuf};
 
 use anyhow::Result;
 use reformis_disk::{ByteSize, Facts, Format};
+use reformis_guest::nt;
 use reformis_machine::{Clock, Machine, RemovableKind};
 use reformis_move::{
     Finding,
@@ -187,6 +188,10 @@ fn inside(guest: &InsideSurvey) -> String {
     }
     for system in &guest.systems {
         text += &heading(&format!("System: {}", system.name));
+        if let Some(windows) = &system.windows {
+            text += &pairs(&windows_pairs(&system.root, windows));
+            continue;
+        }
         let mut rows = vec![("root", system.root.clone())];
         let kernel = |kernel: &reformis_guest::Kernel| {
             let listed = if kernel.listed { "" } else { ", not in the loader" };
@@ -212,6 +217,72 @@ fn inside(guest: &InsideSurvey) -> String {
         text += &pairs(&rows);
     }
     text
+}
+
+/// What is known of a Windows system.
+fn windows_pairs(root: &str, facts: &nt::Facts) -> Vec<(&'static str, String)> {
+    let (version, settings) = (&facts.version, &facts.settings);
+    let list = |all: Vec<String>| if all.is_empty() { "none found".to_string() } else { all.join("; ") };
+    let time = |seconds: i64| {
+        let time = jiff::Timestamp::from_second(seconds).unwrap_or_default();
+        time.strftime("%Y-%m-%d %H:%M UTC").to_string()
+    };
+    let mut rows = vec![("root", root.to_string())];
+    let build = [version.version.clone(), version.build.as_ref().map(|build| format!("build {build}"))];
+    let parts = build.into_iter().flatten().chain(version.edition.clone()).chain(settings.architecture.clone());
+    rows.push(("version", list(parts.collect())));
+    rows.extend(settings.computer_name.clone().map(|name| ("computer name", name)));
+    rows.extend(settings.time_zone.clone().map(|zone| ("time zone", zone)));
+    rows.extend(settings.control_set.map(|current| {
+        let others = settings.control_sets.iter().map(String::as_str).collect::<Vec<_>>().join(", ");
+        let good = settings.last_known_good.map_or(String::new(), |good| format!(", {good} worked last"));
+        ("control set", format!("{current} of {others}{good}"))
+    }));
+    rows.extend(settings.shut_down.map(|seconds| ("shut down", time(seconds))));
+    let changeable = facts.not_changeable.clone().unwrap_or_else(|| "yes, it was shut down fully".into());
+    rows.push(("changeable", changeable));
+    rows.extend(settings.fast_startup.map(|on| ("fast startup", if on { "on" } else { "off" }.to_string())));
+    rows.extend(facts.hibernation_file.map(|(size, asleep)| {
+        let state = if asleep { "a system is kept asleep in it" } else { "empty" };
+        ("hibernation file", format!("{}, {state}", ByteSize(size)))
+    }));
+    rows.extend(facts.page_file.map(|size| ("page file", ByteSize(size).to_string())));
+    rows.extend(facts.free.map(|free| ("free", ByteSize(free).to_string())));
+    rows.extend(facts.is_compressed.then(|| ("system files", "compressed by the system".to_string())));
+    if !facts.replayed_hives.is_empty() {
+        rows.push((
+            "logs of the registry",
+            format!("hold changes of {}, which are shown", facts.replayed_hives.join(", ")),
+        ));
+    }
+    rows.push(("boot mode", facts.boot_mode.clone().unwrap_or_else(|| "not known".into())));
+    rows.push(("boot store", facts.boot_store.clone().unwrap_or_else(|| "none found".into())));
+    let entry = |entry: &nt::Entry| {
+        let volume = entry.volume.clone().unwrap_or_else(|| "a partition that is not there".into());
+        let default = if entry.is_default { ", by default" } else { "" };
+        format!("{} on {volume}{default}", entry.loader)
+    };
+    if facts.boot_store.is_some() {
+        rows.push(("boot entries", list(facts.boot_entries.iter().map(entry).collect())));
+    }
+    let at_boot = settings.drivers.iter().filter(|driver| driver.starts_at_boot).map(|driver| driver.service.clone());
+    rows.push(("disk drivers at boot", list(at_boot.collect())));
+    let adapter = |adapter: &nt::Adapter| {
+        let mac = adapter.mac.as_ref().map_or(String::new(), |mac| format!(" ({mac})"));
+        let mut parts = if adapter.dhcp { vec!["DHCP".to_string()] } else { adapter.addresses.clone() };
+        parts.extend(adapter.gateways.iter().map(|gateway| format!("by {gateway}")));
+        if !adapter.name_servers.is_empty() {
+            parts.push(format!("names by {}", adapter.name_servers.join(", ")));
+        }
+        format!("{}{mac}: {}", adapter.name, parts.join(", "))
+    };
+    rows.push(("adapters configured", list(settings.adapters.iter().map(adapter).collect())));
+    if !settings.helpers.is_empty() {
+        let helper =
+            |helper: &nt::HostService| format!("{}{}", helper.service, if helper.starts { "" } else { ", disabled" });
+        rows.push(("helpers of hosts", list(settings.helpers.iter().map(helper).collect())));
+    }
+    rows
 }
 
 /// What a machine is, apart from its disks and adapters.

@@ -45,6 +45,7 @@ pub use system::{
     Guest,
     family::{Summary, System},
     linux::{Helper, Kernel, Used, devices::resolve},
+    nt,
 };
 pub use volume::{
     found::{Found, find},

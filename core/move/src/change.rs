@@ -7,7 +7,13 @@ use std::{
 
 use jiff::Timestamp;
 use reformis_disk::{Disk, budget::Budget, container, overlay::Overlay, source};
-use reformis_guest::{Done, Guest, Hardware, Tree};
+use reformis_guest::{
+    Done, Guest, Hardware, Tree,
+    nt::{
+        Changed,
+        keys::{self, HiveChange},
+    },
+};
 use reformis_machine::{AdapterModel, ControllerKind, Firmware, Mac, Site};
 
 use crate::{
@@ -84,7 +90,11 @@ pub fn refit(options: &RefitOptions, context: &Context<'_>) -> Result<Recast> {
         };
         let inside = inside::ready(vec![(0, disk.clone())], &hardware, &wishes, &destination.name, context)?;
         if !inside.has_system {
-            return Err(Error::NoSystem { path: options.recast.source.to_string_lossy().into() });
+            let path = options.recast.source.to_string_lossy().into();
+            return Err(match inside.systems.into_iter().next() {
+                Some(system) => Error::NotReadied { system, path },
+                None => Error::NoSystem { path },
+            });
         }
         edited(disk, inside, &options.accept)
     };
@@ -120,6 +130,8 @@ pub enum Change {
     Link(String, String),
     /// What is at a path is removed; a folder with all that is in it.
     Remove(String),
+    /// Keys and values of a registry hive are changed.
+    Registry(String, Vec<HiveChange>),
 }
 
 /// How a disk is changed as a person says.
@@ -147,8 +159,20 @@ pub fn patch(options: &PatchOptions, context: &Context<'_>) -> Result<Recast> {
         guest.bench.begin("patch", "the person asked for it");
         let mut changes = Vec::new();
         for change in &options.changes {
-            apply(&mut tree, change)?;
-            changes.push(shown(change));
+            match change {
+                Change::Registry(hive, wanted) if keys::is_boot_store(hive) => {
+                    let none = || Error::NoBootStore { path: name.clone() };
+                    let (mut tree, path) = keys::boot_store(&mut guest, now)?.ok_or_else(none)?;
+                    changes.extend(keys::change(&mut tree, &path, wanted, now)?.iter().map(|made| told(hive, made)));
+                }
+                Change::Registry(hive, wanted) => {
+                    changes.extend(keys::change(&mut tree, hive, wanted, now)?.iter().map(|made| told(hive, made)));
+                }
+                change => {
+                    apply(&mut tree, change)?;
+                    changes.push(shown(change));
+                }
+            }
         }
         if tree.wants_relabel() && options.volume.is_none() {
             tree.write("/.autorelabel", b"")?;
@@ -198,6 +222,21 @@ fn shown(change: &Change) -> String {
         Change::Folder(path) => format!("{path} is made"),
         Change::Link(path, target) => format!("{path} leads to {target}"),
         Change::Remove(path) => format!("{path} is removed"),
+        Change::Registry(hive, _) => format!("{hive} is changed"),
+    }
+}
+
+/// A change in a hive, as a sentence.
+fn told(hive: &str, made: &Changed) -> String {
+    let key = format!("{hive}\\{}", made.key);
+    let name = |value: &str| if value.is_empty() { "its own value".to_string() } else { value.to_string() };
+    match (&made.value, &made.before, &made.after) {
+        (None, ..) if made.is_removed => format!("{key} is removed"),
+        (None, ..) => format!("{key} is made"),
+        (Some(value), Some(before), Some(after)) => format!("{key}: {} was {before}, is {after}", name(value)),
+        (Some(value), None, Some(after)) => format!("{key}: {} is {after}", name(value)),
+        (Some(value), Some(before), None) => format!("{key}: {} is removed, was {before}", name(value)),
+        (Some(value), None, None) => format!("{key}: {} is removed", name(value)),
     }
 }
 
@@ -207,6 +246,8 @@ fn apply(tree: &mut Tree, change: &Change) -> Result<()> {
         Change::Folder(path) => Ok(tree.make_folders(path)?),
         Change::Link(path, target) => Ok(tree.link(path, target)?),
         Change::Remove(path) => Ok(tree.remove(path)?),
+        // The keys of a hive are changed where its tree is known.
+        Change::Registry(..) => Ok(()),
     }
 }
 

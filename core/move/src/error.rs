@@ -28,9 +28,25 @@ pub enum Error {
         known: String,
     },
     /// No system is there to be made ready or looked into.
-    #[error("no Linux system was found in '{path}'")]
+    #[error("no system was found in '{path}'")]
     NoSystem {
         /// The disk or the machine.
+        path: String,
+    },
+    /// No boot store is there.
+    #[error("no boot store was found in '{path}'")]
+    NoBootStore {
+        /// The disk or the machine.
+        path: String,
+    },
+    /// A system that is read, and cannot be made ready.
+    #[error(
+        "'{system}' in '{path}' can be looked into and patched; this version does not make it ready for other hardware"
+    )]
+    NotReadied {
+        /// What the system calls itself.
+        system: String,
+        /// The disk.
         path: String,
     },
     /// No volume of the name.
@@ -226,6 +242,8 @@ impl Error {
             Self::Guest(error) => error.code(),
             Self::NoSuchEdit { .. } => "no-such-edit",
             Self::NoSystem { .. } => "no-system",
+            Self::NoBootStore { .. } => "no-boot-store",
+            Self::NotReadied { .. } => "system-not-readied",
             Self::NoSuchVolume { .. } => "no-such-volume",
             Self::VolumeNotRead { .. } => "volume-not-read",
             Self::TooMany { .. } => "too-many-files",

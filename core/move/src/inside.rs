@@ -36,7 +36,9 @@ pub(crate) struct Inside {
     pub(crate) overlays: BTreeMap<usize, Arc<Overlay>>,
     pub(crate) record: GuestRecord,
     pub(crate) findings: Vec<Finding>,
-    /// Whether a Linux system was read.
+    /// The systems that were read, by what they call themselves.
+    pub(crate) systems: Vec<String>,
+    /// Whether one of them is of a family that is made ready.
     pub(crate) has_system: bool,
     /// Whether it will boot.
     pub(crate) verdict: Option<Verdict>,
@@ -107,8 +109,9 @@ pub(crate) fn ready(
     }
     let record = GuestRecord { evidence: GuestRecord::chains(evidence), edits: done };
     let verdict = Some(Verdict::of(on, &record.evidence, record.edits.len(), otherwise));
-    let has_system = !guest.systems.is_empty();
-    let mut inside = Inside { record, findings, has_system, verdict, ..Inside::default() };
+    let has_system = guest.systems.iter().any(|system| !system.edits().is_empty());
+    let systems = guest.systems.iter().map(|system| system.name().to_string()).collect();
+    let mut inside = Inside { systems, record, findings, has_system, verdict, ..Inside::default() };
     if !inside.record.edits.is_empty() {
         let overlays = guest.bench.take().into_iter().map(Arc::new);
         inside.overlays = disks.into_iter().map(|(index, _)| index).zip(overlays).collect();

@@ -7,7 +7,10 @@ use reformis_disk::{
     budget::Budget,
     source::{Access, Links},
 };
-use reformis_guest::{Guest, Kind, Stat, Tree};
+use reformis_guest::{
+    Guest, Kind, Stat, Stream, Tree,
+    nt::keys::{self, KeyFacts},
+};
 use serde::Serialize;
 
 use crate::{
@@ -29,7 +32,20 @@ pub struct Peek {
     pub name: String,
     /// Who may read what the guest's files are read from.
     pub access: Access,
+    /// Whether streams beside files are told.
+    pub with_streams: bool,
+    /// The boot store, where it was asked for: the tree that holds it, and its path.
+    boot_store: Option<(Tree, String)>,
     budget: Arc<Budget>,
+}
+
+/// What is to be opened.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Wanted<'a> {
+    /// The volume that paths begin on; the root of the first system unless it is said.
+    pub volume: Option<&'a str>,
+    /// The registry hive that is asked for.
+    pub hive: Option<&'a str>,
 }
 
 /// An entry of a folder, or a file by itself.
@@ -43,13 +59,16 @@ pub struct Item {
     /// Where a symbolic link leads.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub target: Option<String>,
+    /// Streams beside its bytes, where they were asked for.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub streams: Vec<Stream>,
 }
 
-/// Opens the guest at `path`: a machine with its disks, or a disk. Paths begin at `volume`, or at the root of its first system.
+/// Opens the guest at `path`: a machine with its disks, or a disk.
 ///
 /// # Errors
-/// Those of opening; [`Error::NoSystem`], [`Error::NoSuchVolume`], [`Error::VolumeNotRead`].
-pub fn open(path: &Path, volume: Option<&str>, links: Links, unpack: Unpack<'_>) -> Result<Peek> {
+/// Those of opening; [`Error::NoSystem`], [`Error::NoSuchVolume`], [`Error::VolumeNotRead`], [`Error::NoBootStore`].
+pub fn open(path: &Path, wanted: Wanted<'_>, links: Links, unpack: Unpack<'_>) -> Result<Peek> {
     let target = target::open(path, &Opening { unpack: Some(unpack), ..Opening::new(links, unpack.context.budget) })?;
     let now = Timestamp::now().as_second();
     let access = target.disks.iter().map(target::TargetDisk::access).reduce(Access::and).unwrap_or(Access::ANYBODY);
@@ -59,8 +78,15 @@ pub fn open(path: &Path, volume: Option<&str>, links: Links, unpack: Unpack<'_>)
     }
     let disks = disks.into_iter().map(|disk| unpack.context.stoppable(disk));
     let mut guest = Guest::open(disks, now, unpack.context.budget)?;
-    let (tree, name) = tree_of(&mut guest, volume, &path.to_string_lossy(), now)?;
-    Ok(Peek { tree, name, access, budget: unpack.context.budget.clone() })
+    let boot_store = match wanted.hive.filter(|hive| keys::is_boot_store(hive)) {
+        Some(_) => {
+            let none = || Error::NoBootStore { path: path.to_string_lossy().into() };
+            Some(keys::boot_store(&mut guest, now)?.ok_or_else(none)?)
+        }
+        None => None,
+    };
+    let (tree, name) = tree_of(&mut guest, wanted.volume, &path.to_string_lossy(), now)?;
+    Ok(Peek { tree, name, access, with_streams: false, boot_store, budget: unpack.context.budget.clone() })
 }
 
 impl Peek {
@@ -69,7 +95,8 @@ impl Peek {
             Kind::Link => Some(String::from_utf8_lossy(&self.tree.link_target(path)?).into_owned()),
             _ => None,
         };
-        Ok(Item { name: String::from_utf8_lossy(name).into_owned(), stat, target })
+        let streams = if self.with_streams { self.tree.streams(path)? } else { Vec::new() };
+        Ok(Item { name: String::from_utf8_lossy(name).into_owned(), stat, target, streams })
     }
 
     /// What is in the folder at `path`; what else is there is told by itself.
@@ -83,6 +110,18 @@ impl Peek {
         }
         let entries = self.tree.list(path)?;
         entries.into_iter().map(|(name, stat)| self.item(&name, &below(path.as_bytes(), &name), stat)).collect()
+    }
+
+    /// What is in the key `key` of a registry hive, which is called by its name or its path.
+    ///
+    /// # Errors
+    /// Those of the hive.
+    pub fn key(&self, hive: &str, key: &str) -> Result<KeyFacts> {
+        let now = Timestamp::now().as_second();
+        Ok(match &self.boot_store {
+            Some((tree, path)) => keys::look(tree, path, key, now)?,
+            None => keys::look(&self.tree, hive, key, now)?,
+        })
     }
 
     /// Whether a folder is at `path`.

@@ -5,6 +5,7 @@ mod firmware;
 pub(crate) mod hardware;
 pub(crate) mod linux;
 pub(crate) mod look;
+pub(crate) mod nt;
 
 use serde::{Deserialize, Serialize};
 

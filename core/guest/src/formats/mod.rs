@@ -2,7 +2,6 @@
 
 pub(crate) mod cpio;
 pub(crate) mod early;
-#[expect(dead_code, reason = "its readers come next")]
 pub(crate) mod hive;
 pub(crate) mod lznt1;
 pub(crate) mod modules;

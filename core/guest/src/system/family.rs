@@ -5,6 +5,7 @@ use serde::Serialize;
 use super::{
     Guest,
     linux::{Helper, Kernel, Used},
+    nt,
 };
 use crate::{
     evidence::{Evidence, hardware::Hardware},
@@ -68,4 +69,7 @@ pub struct Summary {
     pub time_zone: Option<String>,
     /// Helpers of hosts that are installed.
     pub helpers: Vec<Helper>,
+    /// What is known of a Windows system.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub windows: Option<nt::Facts>,
 }

@@ -2,6 +2,7 @@
 
 pub mod family;
 pub(crate) mod linux;
+pub mod nt;
 
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -9,6 +10,7 @@ use reformis_disk::{Disk, budget::Budget};
 
 use family::System;
 use linux::{Linux, devices, fstab, is_root};
+use nt::Nt;
 
 use crate::{
     bench::Bench,
@@ -59,9 +61,21 @@ impl Guest {
         };
         for index in 0..guest.volumes.len() {
             let volume = &guest.volumes[index];
+            let kind = volume.kind;
             if let Some(trouble) = volume.trouble.clone() {
                 guest.unread.push((volume.name.clone(), trouble));
-            } else if volume.kind == Some(Volume::Ext)
+            } else if kind == Some(Volume::Ntfs)
+                && let Some(fs) = guest.open_volume(index, now)?
+            {
+                let tree = Tree::new(fs, index);
+                let is_root = nt::is_root(&tree);
+                guest.note_troubles(&tree)?;
+                if is_root {
+                    let system = guest.windows(tree, index, now)?;
+                    guest.note_troubles(&system.tree)?;
+                    guest.systems.push(Box::new(system));
+                }
+            } else if kind == Some(Volume::Ext)
                 && let Some(fs) = guest.open_volume(index, now)?
             {
                 let tree = Tree::new(fs, index);
@@ -128,6 +142,35 @@ impl Guest {
             return Ok(None);
         }
         Ok(self.open_volume(index, now)?.map(|fs| Tree::new(fs, index)))
+    }
+
+    /// The Windows system on a volume, with what it mounts and what its loader is told.
+    #[expect(clippy::indexing_slicing, reason = "places of volumes are this guest's")]
+    fn windows(&mut self, mut tree: Tree, root: usize, now: i64) -> Result<Nt> {
+        let found = nt::places(&tree, &self.volumes, now);
+        let places = tree.noted(nt::hives::path("SYSTEM"), found).unwrap_or_default();
+        for (name, index) in &places {
+            if let Some(fs) = self.open_volume(*index, now)? {
+                tree.mount(&format!("/{name}"), fs, *index);
+            }
+        }
+        let mut system = Nt::read(tree, root, &self.volumes, &places, now);
+        for index in nt::candidates(&self.volumes) {
+            let Some(tree) = self.volume_tree(index, now)? else { continue };
+            let Some(path) = nt::PLACES.into_iter().find(|path| tree.exists(path)) else { continue };
+            let name = format!("{path} on {}", self.volumes[index].name);
+            let entries =
+                nt::hives::open(&tree, path, now).and_then(|store| nt::read_boot_store(&store, &self.volumes));
+            let noted = tree.noted(path, entries);
+            self.note_troubles(&tree)?;
+            if let Some(entries) = noted {
+                let is_uefi = entries.first().map(|entry| entry.loader.to_ascii_lowercase().ends_with(".efi"));
+                system.facts.boot_mode = is_uefi.map(|is_uefi| if is_uefi { "UEFI" } else { "BIOS" }.into());
+                (system.facts.boot_entries, system.facts.boot_store) = (entries, Some(name));
+                break;
+            }
+        }
+        Ok(system)
     }
 
     fn linux(&mut self, mut tree: Tree, root: usize, now: i64) -> Result<Linux> {

@@ -36,7 +36,7 @@ fn names(place: &Place, disk: &str, folder: &str) -> Vec<String> {
     let look = |peek: Peek| peek.list(folder).map(|items| items.into_iter().map(|item| item.name).collect());
     run(|context| {
         let unpack = Unpack { folder: &place.path(""), context };
-        look(peek::open(&place.path(disk), None, Links::OwnFolder, unpack).unwrap())
+        look(peek::open(&place.path(disk), peek::Wanted::default(), Links::OwnFolder, unpack).unwrap())
     })
     .unwrap()
 }

@@ -217,12 +217,6 @@ impl Hive {
         Ok(new)
     }
 
-    /// Bytes that are free.
-    pub(super) fn free_bytes(&mut self) -> Result<u64> {
-        self.look_for_free()?;
-        Ok(self.free.as_ref().map_or(0, |free| free.cells.values().map(|len| u64::from(*len)).sum()))
-    }
-
     /// A number in a cell.
     pub(super) fn long(bytes: &[u8], at: usize) -> u32 {
         bytes.get(at..).and_then(|rest| rest.first_chunk()).map_or(NONE, |four| u32::from_le_bytes(*four))

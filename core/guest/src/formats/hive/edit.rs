@@ -21,6 +21,9 @@ pub struct Changed {
     /// The value that was set or removed; none for a key that was made or removed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub value: Option<String>,
+    /// Whether the key was removed, and not made.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub is_removed: bool,
     /// What it was.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub before: Option<Data>,
@@ -44,7 +47,13 @@ impl Hive {
         self.put_value(key.0, &names::units(name), kind, &bytes)?;
         self.touch(key.0)?;
         let before = before.map(|value| value.data());
-        self.changes.push(Changed { key: path.into(), value: Some(name.into()), before, after: Some(data.clone()) });
+        self.changes.push(Changed {
+            key: path.into(),
+            value: Some(name.into()),
+            is_removed: false,
+            before,
+            after: Some(data.clone()),
+        });
         Ok(())
     }
 
@@ -70,7 +79,13 @@ impl Hive {
         self.give_back(at)?;
         self.write_values(key.0, &node, &cells)?;
         self.touch(key.0)?;
-        self.changes.push(Changed { key: path.into(), value: Some(name.into()), before: Some(before), after: None });
+        self.changes.push(Changed {
+            key: path.into(),
+            value: Some(name.into()),
+            is_removed: false,
+            before: Some(before),
+            after: None,
+        });
         Ok(true)
     }
 
@@ -91,7 +106,13 @@ impl Hive {
                 Some(found) => found,
                 None => {
                     let made = self.add_key(at, &units)?;
-                    self.changes.push(Changed { key: way.clone(), value: None, before: None, after: None });
+                    self.changes.push(Changed {
+                        key: way.clone(),
+                        value: None,
+                        is_removed: false,
+                        before: None,
+                        after: None,
+                    });
                     made
                 }
             };
@@ -150,7 +171,7 @@ impl Hive {
         self.write(node.parent, 28, &list.to_le_bytes())?;
         self.give_back(key.0)?;
         self.touch(node.parent)?;
-        self.changes.push(Changed { key: path.into(), value: None, before: None, after: None });
+        self.changes.push(Changed { key: path.into(), value: None, is_removed: true, before: None, after: None });
         Ok(true)
     }
 

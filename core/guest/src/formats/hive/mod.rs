@@ -23,14 +23,18 @@ use cells::{BASE, Free, NONE};
 use header::SECTOR;
 use pages::{PAGE, Pages};
 
-pub(crate) use edit::Changed;
+pub use edit::Changed;
 pub(crate) use pages::Source;
-pub(crate) use value::{Data, Value};
+pub use value::Data;
+pub(crate) use value::Value;
 
 /// Keys below one another.
 const MAX_DEPTH: usize = 512;
 /// Values of a key.
 const MAX_VALUES: u32 = 1 << 16;
+
+/// What gives the logs of a hive, where they are asked for.
+pub(crate) type Logs<'a> = &'a dyn Fn() -> Result<Vec<Vec<u8>>>;
 
 /// A key, by where its cell lies.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -56,7 +60,6 @@ pub(crate) struct Hive {
 
 /// What a key's cell says.
 struct Node {
-    flags: usize,
     parent: u32,
     subkeys: u32,
     list: u32,
@@ -80,7 +83,7 @@ impl Hive {
     pub(crate) fn open(
         source: Box<dyn Source>,
         name: &str,
-        logs: &[Vec<u8>],
+        logs: Logs<'_>,
         now: u64,
         budget: &Arc<Budget>,
     ) -> Result<Self> {
@@ -101,6 +104,10 @@ impl Hive {
             return Err(hive.damaged("it is no registry hive"));
         }
         let is_sound = header::is_sound(&base);
+        hive.sequences = (Self::long(&base, 4), Self::long(&base, 8));
+        // A clean hive says all by itself.
+        let is_clean = is_sound && hive.sequences.0 == hive.sequences.1;
+        let logs = if is_clean { Vec::new() } else { logs()? };
         let from_log = logs.iter().find(|log| header::is_sound(log)).and_then(|log| log.get(..SECTOR));
         // The base block was being written when all stopped: a log has it too.
         if let Some(other) = from_log.filter(|_| !is_sound) {
@@ -129,7 +136,7 @@ impl Hive {
             if !is_sound {
                 hive.sequences.1 = 0;
             }
-            hive.was_replayed = hive.replay(logs)?;
+            hive.was_replayed = hive.replay(&logs)?;
             if !hive.was_replayed && !is_sound {
                 return Err(hive.damaged("its first block has a wrong checksum, and no log mends it"));
             }
@@ -156,7 +163,6 @@ impl Hive {
         let name = cell.get(NODE..NODE + Self::word(&cell, 72));
         let name = name.ok_or_else(|| self.damaged(format!("the key at {at:#x} has a name that is cut short")))?;
         Ok(Node {
-            flags,
             parent: Self::long(&cell, 16),
             subkeys: Self::long(&cell, 20),
             list: Self::long(&cell, 28),
@@ -195,14 +201,6 @@ impl Hive {
             }
         }
         Ok(Some(Key(at)))
-    }
-
-    /// The name of a key.
-    ///
-    /// # Errors
-    /// As [`Hive::find`].
-    pub(crate) fn name(&self, key: Key) -> Result<String> {
-        Ok(names::text(&self.node(key.0)?.name))
     }
 
     /// When a key was changed: 100 ns since 1601.

@@ -11,7 +11,7 @@ use super::*;
 const NOW: u64 = 134_000_000_000_000_000;
 
 fn open_with(bytes: &[u8], logs: &[Vec<u8>]) -> Result<Hive> {
-    Hive::open(Box::new(bytes.to_vec()), "the hive", logs, NOW, &Budget::whole())
+    Hive::open(Box::new(bytes.to_vec()), "the hive", &|| Ok(logs.to_vec()), NOW, &Budget::whole())
 }
 
 fn open(bytes: &[u8]) -> Hive {

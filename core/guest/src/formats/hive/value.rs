@@ -37,8 +37,7 @@ pub(crate) struct Value {
 }
 
 /// What the bytes of a value mean, by its type.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-#[serde(tag = "type", content = "data", rename_all = "kebab-case")]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Data {
     /// A text.
     Text(String),
@@ -111,6 +110,46 @@ impl Data {
         }
     }
 
+    /// What a person writes: a type, a colon, and the data. `text:`, `expand:`, `texts:` with `|` between them, `dword:` and `qword:`,
+    /// decimal or with `0x`, `hex:` with or without spaces or commas, and `hex(N):` of the type N.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let (kind, data) =
+            text.split_once(':').ok_or("a value is written as TYPE:DATA, such as dword:0 or text:tide")?;
+        let number = || {
+            let parsed = match data.strip_prefix("0x") {
+                Some(digits) => u64::from_str_radix(digits, 16),
+                None => data.parse(),
+            };
+            parsed.map_err(|_| format!("'{data}' is no number"))
+        };
+        let bytes = || -> Result<Vec<u8>, String> {
+            let digits: Vec<u8> = data.bytes().filter(|byte| !b" ,".contains(byte)).collect();
+            let pairs = digits.as_chunks::<2>();
+            let pair =
+                |pair: &[u8; 2]| std::str::from_utf8(pair).ok().and_then(|text| u8::from_str_radix(text, 16).ok());
+            let bytes: Option<Vec<u8>> = pairs.0.iter().map(pair).collect();
+            bytes.filter(|_| pairs.1.is_empty()).ok_or_else(|| format!("'{data}' is no row of hexadecimal bytes"))
+        };
+        Ok(match kind {
+            "text" => Self::Text(data.into()),
+            "expand" => Self::Expand(data.into()),
+            "texts" => Self::Texts(data.split('|').filter(|text| !text.is_empty()).map(Into::into).collect()),
+            "dword" => Self::Number(u32::try_from(number()?).map_err(|_| format!("'{data}' has more than 32 bits"))?),
+            "qword" => Self::Large(number()?),
+            "hex" => Self::Bytes(bytes()?),
+            "none" => Self::Other(kind::NONE, bytes()?),
+            other => {
+                let code = other.strip_prefix("hex(").and_then(|rest| rest.strip_suffix(')'));
+                let code = code.and_then(|code| u32::from_str_radix(code, 16).ok());
+                let unknown = || format!("'{other}' is no type; text, expand, texts, dword, qword, hex and hex(N) are");
+                Self::Other(code.ok_or_else(unknown)?, bytes()?)
+            }
+        })
+    }
+
     /// The text that it is.
     pub fn into_text(self) -> Option<String> {
         match self {
@@ -131,6 +170,26 @@ impl Data {
             Self::Other(kind::NONE, _) => "none".into(),
             Self::Other(kind, _) => format!("hex({kind:x})"),
         }
+    }
+}
+
+/// Its type as [`Data::parse`] takes it, and what it is: text, texts, a number, or bytes as hexadecimal digits.
+impl Serialize for Data {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        use serde::ser::SerializeStruct;
+        let mut fields = serializer.serialize_struct("Data", 2)?;
+        fields.serialize_field("type", &self.kind())?;
+        match self {
+            Self::Text(text) | Self::Expand(text) => fields.serialize_field("data", text)?,
+            Self::Texts(texts) => fields.serialize_field("data", texts)?,
+            Self::Number(number) => fields.serialize_field("data", number)?,
+            Self::Large(number) => fields.serialize_field("data", number)?,
+            Self::Bytes(bytes) | Self::Other(_, bytes) => {
+                let digits: String = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
+                fields.serialize_field("data", &digits)?;
+            }
+        }
+        fields.end()
     }
 }
 

@@ -25,6 +25,8 @@ use std::{
     sync::Arc,
 };
 
+pub(crate) use times::{seconds, ticks};
+
 use boot::Geometry;
 use fields::{bytes, u16};
 use file::File;
@@ -52,7 +54,7 @@ mod number {
 }
 
 /// The stream that holds the bytes of a file which the system compressed.
-const WOF_STREAM: &str = "WofCompressedData";
+pub(crate) const WOF_STREAM: &str = "WofCompressedData";
 
 /// A file system.
 pub(crate) struct Ntfs {

@@ -6,11 +6,11 @@ const EPOCH: i64 = 11_644_473_600;
 const TICKS: u64 = 10_000_000;
 
 /// A time in seconds since 1970.
-pub(super) fn seconds(time: u64) -> i64 {
+pub(crate) fn seconds(time: u64) -> i64 {
     (time / TICKS).cast_signed() - EPOCH
 }
 
 /// A time of NTFS: 100 ns since 1601.
-pub(super) fn ticks(seconds: i64) -> u64 {
+pub(crate) fn ticks(seconds: i64) -> u64 {
     u64::try_from(seconds.saturating_add(EPOCH)).unwrap_or_default().saturating_mul(TICKS)
 }

@@ -1,9 +1,10 @@
 //! A guest's files as the guest sees them: one tree of several file systems, with links that are followed inside it.
 
 mod change;
+mod open;
 
 use std::{
-    io::{self, Read, Write},
+    io::{self, Write},
     ops::ControlFlow,
     sync::{Arc, Mutex, PoisonError},
 };
@@ -21,13 +22,13 @@ use crate::{
     volume::probe,
 };
 
+pub(crate) use open::OpenFile;
+
 /// A name in a folder, as bytes.
 pub(crate) type Name = Vec<u8>;
 
 /// Links that are followed for one path.
 const MAX_LINKS: usize = 40;
-/// Bytes that are read at a time.
-const PIECE: usize = 1 << 20;
 /// The longest text that is read, in bytes.
 const MAX_TEXT: u64 = 16 << 20;
 
@@ -222,6 +223,20 @@ impl Tree {
         Ok(names)
     }
 
+    /// The name that a first step means: a drive's letter in either case is the one that is mounted.
+    fn as_mounted(&self, done: &[Name], name: Name) -> Name {
+        let upper = name.to_ascii_uppercase();
+        let is_drive = done.is_empty() && matches!(name.as_slice(), [_, b':']);
+        let is_mounted = || self.mounts.iter().any(|mount| mount.path.first() == Some(&upper));
+        if is_drive && is_mounted() { upper } else { name }
+    }
+
+    /// Free bytes of the volume that the first folder lies on.
+    pub(crate) fn free(&self) -> Result<u64> {
+        let (fs, _) = self.must_find(&[])?;
+        fs.lock().free()
+    }
+
     /// The path without links that `path` leads to, its names as they are stored; the last name need not be there. `follow`
     /// follows a link at the end.
     fn resolve(&self, path: &[u8], follow: bool) -> Result<Vec<Name>> {
@@ -239,7 +254,7 @@ impl Tree {
                 }
                 continue;
             }
-            done.push(name);
+            done.push(self.as_mounted(&done, name));
             let Some((fs, Entry { name, node })) = self.locate(&done)? else { continue };
             done.pop();
             done.push(name);
@@ -369,19 +384,6 @@ impl Tree {
         Ok(io::copy(&mut reader, out).map_err(reformis_disk::Error::io("writing", name, None))?)
     }
 
-    /// The bytes of the file at `path`, to be read on and on.
-    ///
-    /// # Errors
-    /// As [`Tree::read`].
-    pub fn reader(&self, path: impl AsRef<[u8]>) -> Result<impl Read> {
-        let (found, stat) = self.there(path.as_ref(), true)?;
-        if stat.kind != Kind::File {
-            return Err(Error::WrongKind { path: shown(&found), wanted: "file" });
-        }
-        let (fs, node) = self.must_find(&found)?;
-        Ok(io::BufReader::with_capacity(PIECE, Reader { fs, node, at: 0 }))
-    }
-
     /// Where the link at `path` leads.
     ///
     /// # Errors
@@ -407,6 +409,16 @@ impl Tree {
         Ok(attributes.into_iter().map(|attribute| (attribute.full_name(), attribute.value)).collect())
     }
 
+    /// Refuses where the volume that `path` lies on cannot be changed.
+    ///
+    /// # Errors
+    /// [`Error::Unsupported`], with the reason.
+    pub(crate) fn check_writable(&self, path: &str) -> Result<()> {
+        let found = self.resolve(path.as_bytes(), true)?;
+        let (fs, _) = self.must_find(&found)?;
+        fs.lock().check_writable()
+    }
+
     /// Streams beside the bytes of what is at `path`, be it a link.
     ///
     /// # Errors
@@ -422,20 +434,5 @@ impl Tree {
     pub(crate) fn text(&self, path: &str) -> Option<String> {
         let bytes = self.some(path, MAX_TEXT)?;
         Some(String::from_utf8(bytes).unwrap_or_else(|error| error.into_bytes().into_iter().map(char::from).collect()))
-    }
-}
-
-/// A file that is read on and on.
-struct Reader {
-    fs: Shared,
-    node: Node,
-    at: u64,
-}
-
-impl Read for Reader {
-    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
-        let len = self.fs.lock().read_at(self.node, self.at, buf).map_err(io::Error::other)?;
-        self.at += len as u64;
-        Ok(len)
     }
 }

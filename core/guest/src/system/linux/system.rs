@@ -58,6 +58,7 @@ impl System for Linux {
             network: self.network.clone(),
             time_zone: self.time_zone.clone(),
             helpers: self.helpers.clone(),
+            windows: None,
         }
     }
 
