@@ -11,6 +11,7 @@ pub mod emulator;
 pub mod export;
 pub mod hives;
 pub mod lvm;
+pub mod lzx;
 pub mod nbd;
 pub mod ntfs_check;
 pub mod ova;

@@ -3,5 +3,8 @@
 pub(crate) mod cpio;
 pub(crate) mod early;
 pub(crate) mod hive;
+mod huffman;
 pub(crate) mod lznt1;
+pub(crate) mod lzx;
 pub(crate) mod modules;
+pub(crate) mod xpress;

@@ -11,6 +11,7 @@ mod file;
 mod index;
 mod log;
 mod names;
+mod packed;
 mod record;
 mod records;
 mod reparse;

@@ -37,6 +37,7 @@ impl Ntfs {
             Some(Reparse::Other(reparse::tag::DEDUPLICATED)) if data.name.is_empty() => {
                 Err(self.device.unreadable("it is a file whose bytes are kept once for many (deduplicated)"))
             }
+            Some(Reparse::Packed(method)) if data.name.is_empty() => self.read_packed(file, data, method, offset, buf),
             _ => self.read_value(data, offset, buf),
         }
     }

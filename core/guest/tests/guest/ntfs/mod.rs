@@ -131,7 +131,7 @@ pub(crate) fn noise(seed: u32, len: usize) -> Vec<u8> {
     bytes
 }
 
-fn attribute(path: &Path, name: &str, value: &str) {
+pub(crate) fn attribute(path: &Path, name: &str, value: &str) {
     run(Command::new("setfattr").args(["-h", "-n", name, "-v", value]).arg(path));
 }
 

@@ -2,6 +2,8 @@
 
 use std::{fs, os::unix::ffi::OsStringExt};
 
+use reformis_standin::lzx;
+
 use super::*;
 
 #[test]
@@ -59,4 +61,77 @@ fn a_name_that_is_no_text_is_listed_and_found() {
     } else {
         assert_eq!(names, Vec::<Vec<u8>>::new());
     }
+}
+
+/// A piece of `abcabc…` in XPRESS: the three letters, and one copy for the rest.
+fn xpress_piece(len: usize) -> Vec<u8> {
+    let mut piece = vec![0; 256];
+    for (at, lengths) in [(48, 0x30), (49, 0x23), (128, 0x02), (143, 0x20)] {
+        piece[at] = lengths;
+    }
+    piece.extend([0xa8, 0xdc, 0, 0, 0xff]);
+    piece.extend(((len - 6) as u16).to_le_bytes());
+    piece
+}
+
+#[test]
+fn files_that_the_system_compressed_are_read_and_become_plain_when_they_are_written() {
+    if !has(&TOOLS) {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let image = made(folder.path(), 32, 4096, 512);
+    let text: Vec<u8> = b"abc".iter().copied().cycle().take(150_001).collect();
+    let methods = [(0, 4 << 10), (1, 32 << 10), (2, 8 << 10), (3, 16 << 10)];
+    mounted(&image, "permissions,streams_interface=windows", |root| {
+        for (method, piece) in methods {
+            let pack = |part: &[u8]| match method {
+                1 => lzx::pack(part, lzx::Form::Image, lzx::Block::Aligned),
+                // The last piece is as it is.
+                _ if part.len() < piece => part.to_vec(),
+                _ => xpress_piece(part.len()),
+            };
+            // Each piece begins anew with the first letter, or with another one where the period does not fit.
+            let pieces: Vec<Vec<u8>> =
+                (0..text.len()).step_by(piece).map(|at| pack(&text[..(text.len() - at).min(piece)])).collect();
+            let mut ends = pieces.iter().scan(0_u32, |at, piece| {
+                *at += piece.len() as u32;
+                Some(*at)
+            });
+            let table: Vec<u8> = ends.by_ref().take(pieces.len() - 1).flat_map(u32::to_le_bytes).collect();
+            let name = root.join(format!("packed-{method}.sys"));
+            fs::File::create(&name).unwrap().set_len(text.len() as u64).unwrap();
+            fs::write(root.join(format!("packed-{method}.sys:WofCompressedData")), [table, pieces.concat()].concat())
+                .unwrap();
+            let point: String = [0x8000_0017_u32, 16, 1, 2, 1, method]
+                .iter()
+                .flat_map(|word| word.to_le_bytes())
+                .map(|byte| format!("{byte:02x}"))
+                .collect();
+            attribute(&name, "system.ntfs_reparse_data", &format!("0x{point}"));
+        }
+    });
+    let (bench, mut tree) = opened(&image);
+    bench.begin("write", "over what is packed");
+    for (method, piece) in methods {
+        let path = format!("/packed-{method}.sys");
+        let expected: Vec<u8> = text.chunks(piece).flat_map(|part| text[..part.len()].to_vec()).collect();
+        assert!(tree.read(&path, 1 << 20).unwrap() == expected, "method {method}");
+        // A part of it, over a piece's end.
+        let mut part = Vec::new();
+        std::io::Read::read_to_end(&mut std::io::Read::take(tree.reader(&path).unwrap(), 40_000), &mut part).unwrap();
+        assert!(part == expected[..40_000]);
+        assert_eq!(tree.streams(&path).unwrap()[0].name, "WofCompressedData");
+        tree.write_at(&path, 5000, b"tide").unwrap();
+        let mut changed = expected;
+        changed[5000..5004].copy_from_slice(b"tide");
+        assert!(tree.read(&path, 1 << 20).unwrap() == changed, "method {method}");
+        assert_eq!(tree.streams(&path).unwrap(), []);
+    }
+    tree.write("/packed-0.sys", b"new").unwrap();
+    drop(tree);
+    judged(&bench, &image);
+    let seen = seen_by_driver(&image);
+    assert_eq!(seen[&b"/packed-0.sys"[..]], Thing::File(3, blake3::hash(b"new")));
+    assert!(matches!(seen[&b"/packed-1.sys"[..]], Thing::File(150_001, _)));
 }
