@@ -16,3 +16,4 @@ pub mod nbd;
 pub mod ntfs_check;
 pub mod ova;
 pub mod qcow2_check;
+pub mod windows;

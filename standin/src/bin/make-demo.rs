@@ -1,4 +1,4 @@
-//! Makes `demo/tidelog.ova` from `demo/tree`, and the disks of `demo/ledger`: see `demo/README.md`. Makes all, or what is
+//! Makes `demo/tidelog.ova` from `demo/tree`, the disks of `demo/ledger`, and `demo/berths.vmdk`: see `demo/README.md`. Makes all, or what is
 //! named: `make-demo ledger`.
 
 use std::{
@@ -14,6 +14,7 @@ use libdeflater::CompressionLvl;
 use reformis_standin::{
     early, export,
     ova::{self, ManifestKind},
+    windows,
 };
 
 const MIB: u64 = 1 << 20;
@@ -195,12 +196,105 @@ fn ledger(demo: &Path) -> Result<()> {
     Ok(())
 }
 
+/// Identities of the disk of `berths` and of its system's partition, as they lie on disks.
+const BERTHS_DISK: [u8; 16] = [0, 0, 0x17, 0x5a, 0, 0, 0, 0x40, 0x80, 0, 0, 0, 0, 0, 0, 0x40];
+const BERTHS_PARTITION: [u8; 16] = [0, 0, 0x17, 0x5a, 0, 0, 0, 0x40, 0x80, 0, 0, 0, 0, 0, 0, 0x41];
+
+/// The harbour's desk: a GPT disk with a boot store, and NTFS with a registry and a few files. Needs ntfs-3g and root.
+fn berths(demo: &Path) -> Result<()> {
+    let work = tempfile::tempdir()?;
+    let work = work.path();
+    let (disk, esp, volume, mounted) = (work.join("disk"), work.join("esp"), work.join("volume"), work.join("mounted"));
+    let image = File::options().create(true).truncate(true).read(true).write(true).open(&disk)?;
+    image.set_len(512 << 20)?;
+    let table = "label: gpt\nlabel-id: 5A170000-0000-4000-8000-000000000040\nstart=2048, size=32768, type=U\n\
+                 start=34816, size=1011712, type=EBD0A0A2-B9E5-4433-87C0-68B6B72699C7, \
+                 uuid=5A170000-0000-4000-8000-000000000041\n";
+    let script = work.join("table");
+    fs::write(&script, table)?;
+    run(Command::new("sfdisk").arg("-q").arg(&disk).stdin(File::open(script)?))?;
+    File::create(&esp)?.set_len(16 << 20)?;
+    run(Command::new("mkfs.fat").args(["-F", "16", "-i", "5a170040", "--invariant"]).arg(&esp))?;
+    let (loader, store) = (work.join("loader"), work.join("store"));
+    fs::write(&loader, b"MZ: where the loader of a real system would be\n")?;
+    fs::write(&store, windows::boot_store(BERTHS_PARTITION, BERTHS_DISK))?;
+    run(Command::new("mmd").arg("-i").arg(&esp).args([
+        "::EFI",
+        "::EFI/Boot",
+        "::EFI/Microsoft",
+        "::EFI/Microsoft/Boot",
+    ]))?;
+    for (file, place) in [
+        (&loader, "::EFI/Boot/bootx64.efi"),
+        (&loader, "::EFI/Microsoft/Boot/bootmgfw.efi"),
+        (&store, "::EFI/Microsoft/Boot/BCD"),
+    ] {
+        run(Command::new("mcopy").arg("-i").arg(&esp).arg(file).arg(place))?;
+    }
+    copy_into(&image, &esp, MIB)?;
+    File::create(&volume)?.set_len(1_011_712 * 512)?;
+    run(Command::new("mkntfs").args(["-q", "-F", "-Q", "-L", "Harbour"]).arg(&volume))?;
+    fs::create_dir(&mounted)?;
+    run(Command::new("ntfs-3g").args(["-o", "permissions,streams_interface=windows"]).args([&volume, &mounted]))?;
+    let filled = fill_berths(&mounted);
+    run(Command::new("umount").arg(&mounted))?;
+    filled?;
+    without_boot_code(&File::options().read(true).write(true).open(&volume)?)?;
+    copy_into(&image, &volume, 17 * MIB)?;
+    fs::write(demo.join("berths.vmdk"), stream(&disk, "berths.vmdk")?)?;
+    Ok(())
+}
+
+fn fill_berths(root: &Path) -> Result<()> {
+    let put = |path: &str, bytes: &[u8]| -> Result<()> {
+        let place = root.join(path);
+        fs::create_dir_all(place.parent().context("no folder")?)?;
+        Ok(fs::write(place, bytes)?)
+    };
+    put("Windows/System32/config/SYSTEM", &windows::system(BERTHS_PARTITION))?;
+    put("Windows/System32/config/SOFTWARE", &windows::software())?;
+    for name in [
+        "ntoskrnl.exe",
+        "winload.efi",
+        "drivers/disk.sys",
+        "drivers/LSI_SAS.sys",
+        "drivers/storahci.sys",
+        "drivers/stornvme.sys",
+        "drivers/storvsc.sys",
+    ] {
+        put(&format!("Windows/System32/{name}"), format!("MZ: where {name} of a real system would be\n").as_bytes())?;
+    }
+    put("pagefile.sys", &vec![0; 64 << 10])?;
+    let berths: String = (1..=14).map(|berth| format!("{berth},{},gauge {}\n", 6 + berth % 5, berth % 4)).collect();
+    put("Harbour/berths.csv", format!("berth,length_m,near\n{berths}").as_bytes())?;
+    put("Harbour/tide tables 2026.txt", b"High water at the sluice is twelve minutes after the harbour wall.\n")?;
+    put("Harbour/tide tables 2026.txt:Zone.Identifier", b"[ZoneTransfer]\r\nZoneId=3\r\n")?;
+    put("Users/Public/desktop.ini", b"[.ShellClassInfo]\r\n")
+}
+
+/// The maker of the file system puts code into the boot sector that is not ours to hand on.
+fn without_boot_code(volume: &File) -> Result<()> {
+    let mut sector = [0; 512];
+    volume.read_exact_at(&mut sector, 0)?;
+    sector[..3].copy_from_slice(&[0xeb, 0x52, 0x90]);
+    sector[84..510].fill(0);
+    // A serial number of our own, so that the disk is the same each time.
+    sector[72..80].copy_from_slice(&[0x41, 0, 0, 0, 0, 0, 0x17, 0x5a]);
+    volume.write_all_at(&sector, 0)?;
+    volume.write_all_at(&[0; 8192 - 512], 512)?;
+    let sectors = u64::from_le_bytes(sector[40..48].try_into()?);
+    Ok(volume.write_all_at(&sector, sectors * 512)?)
+}
+
 fn main() -> Result<()> {
     let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../demo");
     let named: Vec<String> = std::env::args().skip(1).collect();
     let wanted = |name: &str| named.is_empty() || named.iter().any(|known| known == name);
     if wanted("ledger") {
         ledger(&demo)?;
+    }
+    if wanted("berths") {
+        berths(&demo)?;
     }
     if wanted("tidelog") {
         tidelog(&demo)?;
