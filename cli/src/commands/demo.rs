@@ -9,13 +9,15 @@ use anyhow::{Context, Result};
 use reformis_disk::source::{Access, Links};
 use reformis_machine::Site;
 use reformis_move::{
-    brief, carry, draft,
+    brief, carry, draft, peek,
     prepare::{self, Order},
     prove, staging, survey,
+    target::Unpack,
 };
 
 use super::{
-    JSON_SCHEMA, carry as carry_command, draft as draft_command, prove as prove_command, survey as survey_command,
+    JSON_SCHEMA, carry as carry_command, draft as draft_command, peek as peek_command, prove as prove_command,
+    survey as survey_command,
 };
 use crate::{
     Session,
@@ -34,12 +36,16 @@ const LEDGER: [(&str, &[u8]); 3] = [
     ("ledger_1.vmdk", include_bytes!("../../../demo/ledger/ledger_1.vmdk")),
 ];
 
+/// The server `berths`: a disk alone.
+const BERTHS: &[u8] = include_bytes!("../../../demo/berths.vmdk");
+
 pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
     let folder = &args.folder;
     write_data(folder, "tidelog.ova", TIDELOG)?;
     for (name, bytes) in LEDGER {
         write_data(&folder.join("ledger"), name, bytes)?;
     }
+    write_data(folder, "berths.vmdk", BERTHS)?;
     tell(
         session,
         "Saltmarsh Sound measures the tide at four gauges along a marshy coast. Its server tidelog writes the readings \
@@ -53,6 +59,11 @@ pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
          This time a brief is written first: what is proposed can be read, and changed, before a byte moves.",
     )?;
     let second = ledger(folder, session)?;
+    tell(
+        session,
+        "The harbour's desk, berths, runs Windows. It is not moved tonight, but it is looked into, registry and all.",
+    )?;
+    berths(folder, session)?;
     if session.json {
         let landings =
             ["tidelog", "ledger"].map(|name| folder.join("landing").join(name).to_string_lossy().into_owned());
@@ -119,6 +130,22 @@ fn ledger(folder: &Path, session: &Session) -> Result<bool> {
     step(session, "The brief may be changed now, in any editor; here it goes as it is.", &["carry", &words[2]])?;
     let receipt = carry(prepare::read_brief(&brief)?, session)?;
     prove("And is it the same?", &receipt, session)
+}
+
+/// Looks into berths.
+fn berths(folder: &Path, session: &Session) -> Result<()> {
+    let disk = folder.join("berths.vmdk");
+    step(session, "What is it, and how was it left?", &["survey", &disk.to_string_lossy()])?;
+    for survey in survey::survey(&disk, Links::OwnFolder, None, &session.context())? {
+        show(session, &survey_command::show(&survey))?;
+    }
+    let (hive, key) = ("SYSTEM", "CurrentControlSet\\Services\\stornvme");
+    let question = "Does the driver of NVMe disks start at boot? Start is 0 if it does.";
+    step(session, question, &["peek", &disk.to_string_lossy(), "--hive", hive, key])?;
+    let (temporary, context) = (std::env::temp_dir(), session.context());
+    let unpack = Unpack { folder: &temporary, context: &context };
+    let guest = peek::open(&disk, peek::Wanted { volume: None, hive: Some(hive) }, Links::OwnFolder, unpack)?;
+    show(session, &peek_command::show_key(&guest.key(hive, key)?))
 }
 
 /// Makes a move and shows its landing; returns where the receipt is.

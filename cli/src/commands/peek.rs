@@ -157,7 +157,7 @@ fn show(items: &[Item]) -> String {
 }
 
 /// A key of a registry as a person reads it.
-fn show_key(key: &KeyFacts) -> String {
+pub(crate) fn show_key(key: &KeyFacts) -> String {
     let time = jiff::Timestamp::from_second(key.changed).unwrap_or_default();
     let path = if key.key.is_empty() { "the first key" } else { &key.key };
     let mut rows = vec![("key", path.to_string()), ("changed (UTC)", time.strftime("%Y-%m-%d %H:%M").to_string())];

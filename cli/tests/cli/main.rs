@@ -18,3 +18,4 @@ mod scripts;
 mod streams;
 mod support;
 mod traps;
+mod windows;

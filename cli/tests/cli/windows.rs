@@ -1,0 +1,193 @@
+//! Windows guests: surveyed, looked into and patched from outside, on the demo's server `berths`.
+
+use std::process::Command;
+
+use reformis_standin::{hives, ntfs_check};
+
+use crate::support::Place;
+
+const BERTHS: &[u8] = include_bytes!("../../../demo/berths.vmdk");
+/// Where the NTFS volume lies on the disk.
+const VOLUME: usize = 17 << 20;
+
+fn berths() -> Place {
+    let place = Place::new();
+    place.write("berths.vmdk", BERTHS);
+    place
+}
+
+#[test]
+fn a_survey_tells_what_the_system_is_and_is_set_to() {
+    let place = berths();
+    let text = place.run(&["survey", "berths.vmdk"]).expect(0).out;
+    for told in [
+        "System: Windows Server 2022 Standard 21H2",
+        "10.0; build 20348.2340; ServerStandard; AMD64",
+        "BERTHS",
+        "GMT Standard Time",
+        "2026-03-01 00:00 UTC",
+        "yes, it was shut down fully",
+        "\\Windows\\system32\\winload.efi on disk 1 partition 2, by default",
+        "LSI_SAS; storahci; stornvme",
+        "Quay (02:5a:17:00:00:31): 192.0.2.41/24, by 192.0.2.1",
+        "vmicheartbeat; vmicshutdown",
+    ] {
+        assert!(text.contains(told), "{told}\n{text}");
+    }
+    let json = place.run(&["survey", "berths.vmdk", "--json"]).expect(0).json();
+    let guest = &json["targets"][0]["guest"];
+    assert_eq!(guest["unread"], serde_json::json!([]));
+    let windows = &guest["systems"][0]["windows"];
+    assert_eq!(windows["letters"], serde_json::json!([["C:", "disk 1 partition 2"]]));
+    assert_eq!((&windows["boot_mode"], &windows["not_changeable"]), (&"UEFI".into(), &serde_json::Value::Null));
+    let adapter = &windows["settings"]["adapters"][0];
+    assert_eq!(adapter["name_servers"], serde_json::json!(["192.0.2.2", "192.0.2.3"]));
+    let storvsc =
+        windows["settings"]["drivers"].as_array().unwrap().iter().find(|driver| driver["service"] == "storvsc");
+    assert_eq!(storvsc.unwrap()["starts_at_boot"], false, "an override takes it back");
+    assert_eq!(windows["boot_entries"][0]["place"]["gpt"]["partition"], "5a170000-0000-4000-8000-000000000041");
+}
+
+#[test]
+fn files_streams_and_keys_are_shown() {
+    let place = berths();
+    let out = |args: &[&str]| place.run(&[&["peek", "berths.vmdk"], args].concat()).expect(0).out;
+    assert!(out(&["/windows/SYSTEM32/Drivers"]).contains("stornvme.sys"));
+    assert!(out(&["c:/Harbour/berths.csv"]).starts_with("berth,length_m,near\n"), "a drive is its volume");
+    let listed = out(&["/harbour", "--streams"]);
+    assert!(
+        listed.contains("tide tables 2026.txt:Zone.Identifier") && !out(&["/harbour"]).contains("Zone"),
+        "{listed}"
+    );
+    assert_eq!(out(&["/HARBOUR/Tide Tables 2026.TXT:zone.identifier"]), "[ZoneTransfer]\r\nZoneId=3\r\n");
+    let root = out(&["/"]);
+    assert!(root.contains("pagefile.sys") && !root.contains("$MFT"), "the file system's own files are none: {root}");
+    let select = out(&["--hive", "SYSTEM", "select"]);
+    assert!(select.contains("LastKnownGood  dword  1 (0x1)"), "{select}");
+    let keys = out(&["--hive", "system"]);
+    assert!(keys.contains("ControlSet001") && keys.contains("MountedDevices"), "{keys}");
+    let json = place.run(&["peek", "berths.vmdk", "--hive", "SYSTEM", r"CurrentControlSet\Services\disk", "--json"]);
+    let key = &json.expect(0).json()["peek"]["key"];
+    assert_eq!(key["key"], r"ControlSet001\Services\disk");
+    let image = key["values"].as_array().unwrap().iter().find(|value| value["name"] == "ImagePath").unwrap();
+    assert_eq!(
+        image,
+        &serde_json::json!({ "name": "ImagePath", "type": "expand", "data": r"System32\drivers\disk.sys" })
+    );
+    let store = out(&["--hive", "BCD", "Objects"]);
+    assert!(store.contains("{9dea862c-5cdd-4e70-acc1-f32b344d4795}"), "{store}");
+    let own = out(&["--hive", "/Windows/System32/config/SOFTWARE", r"Saltmarsh\Berths"]);
+    assert!(own.contains("Berths  dword  14 (0xe)"), "{own}");
+    let error = place.run(&["peek", "berths.vmdk", "--hive", "SYSTEM", "Nowhere"]).expect(1).err;
+    assert!(error.contains("there is no Nowhere in SYSTEM in the guest"), "{error}");
+    let error = place.run(&["peek", "berths.vmdk", "--hive", "/pagefile.sys"]).expect(1).err;
+    assert!(error.contains("it is no registry hive"), "{error}");
+}
+
+#[test]
+fn files_and_keys_are_changed_and_nothing_else() {
+    let place = berths();
+    place.write("tide.sys", b"MZ: a driver\n");
+    let args = [
+        "patch",
+        "berths.vmdk",
+        r"CurrentControlSet\Services\tide",
+        "--put",
+        "tide.sys:/windows/system32/DRIVERS/tide.sys",
+        "--hive",
+        "SYSTEM",
+        "--set",
+        "Start=dword:0",
+        "--set",
+        r"ImagePath=expand:System32\drivers\tide.sys",
+        "--set",
+        "=text:a tide gauge",
+        "--set",
+        "Owners=texts:tide.inf|gauge.inf",
+        "--set",
+        "Mask=hex:00 ff,10",
+        "--out",
+        "patched.raw",
+        "--receipt",
+        "receipt.json",
+    ];
+    let out = place.run(&args).expect(0).out;
+    for told in [
+        "/windows/system32/DRIVERS/tide.sys is put in from tide.sys",
+        r"SYSTEM\ControlSet001\Services\tide is made",
+        r"SYSTEM\ControlSet001\Services\tide: Start is 0 (0x0)",
+        r"SYSTEM\ControlSet001\Services\tide: its own value is a tide gauge",
+        r"SYSTEM\ControlSet001\Services\tide: Owners is tide.inf | gauge.inf",
+    ] {
+        assert!(out.contains(told), "{told}\n{out}");
+    }
+    assert!(
+        std::fs::read_to_string(place.path("receipt.json"))
+            .unwrap()
+            .contains(r"ControlSet001\\Services\\tide: Mask is 00 ff 10")
+    );
+    let disk = std::fs::read(place.path("patched.raw")).unwrap();
+    assert_eq!(ntfs_check::check(&disk[VOLUME..VOLUME + (1_011_712 << 9)]), Vec::<String>::new());
+    let listed = place.run(&["peek", "patched.raw", "/Windows/System32/drivers"]).expect(0).out;
+    assert!(listed.contains("tide.sys") && !listed.contains("DRIVERS"), "{listed}");
+    let shown = place.run(&["peek", "patched.raw", "--hive", "SYSTEM", r"ControlSet001\Services\tide"]).expect(0).out;
+    assert!(
+        shown.contains("(its own)  text    a tide gauge") && shown.contains("Mask       hex     00 ff 10"),
+        "{shown}"
+    );
+    let hive = Command::new(env!("CARGO_BIN_EXE_reformis"))
+        .args(["peek", "patched.raw", "/Windows/System32/config/SYSTEM"])
+        .current_dir(place.path("."))
+        .output()
+        .unwrap();
+    assert_eq!(hives::check(&hive.stdout), Vec::<String>::new());
+    // All else is as it was: the same files with the same bytes, but for the two.
+    let archived = |disk: &str| {
+        place.run(&["peek", disk, "/", "--tar", &format!("{disk}.tar")]).expect(0);
+        let listed = Command::new("tar")
+            .args(["-xOf", &format!("{disk}.tar"), "--exclude=*/config/SYSTEM", "--exclude=*/tide.sys"])
+            .current_dir(place.path("."))
+            .output()
+            .unwrap();
+        assert!(listed.status.success());
+        listed.stdout
+    };
+    assert!(archived("berths.vmdk") == archived("patched.raw"));
+    // And back: a value, then the key.
+    let again = |args: &[&str]| {
+        let args =
+            [&["patch", "patched.raw", "--hive", "SYSTEM", r"ControlSet001\Services\tide"], args, &["--in-place"]]
+                .concat();
+        place.run(&args)
+    };
+    assert!(again(&["--unset", "mask"]).expect(0).out.contains("mask is removed, was 00 ff 10"));
+    assert!(again(&["--unset", "mask"]).expect(1).err.contains("there is no value mask"));
+    assert!(again(&["--remove-key"]).expect(0).out.contains("tide is removed"));
+    place.run(&["peek", "patched.raw", "--hive", "SYSTEM", r"ControlSet001\Services\tide"]).expect(1);
+}
+
+#[test]
+fn what_cannot_be_done_is_said_and_nothing_is_written() {
+    let place = berths();
+    let error = place.run(&["refit", "berths.vmdk", "--dest", "nvme-cloud", "--out", "ready.qcow2"]).expect(1).err;
+    assert!(error.contains("can be looked into and patched"), "{error}");
+    for (value, what) in [
+        ("Start", "--set takes NAME=TYPE:DATA"),
+        ("Start=0", "TYPE:DATA"),
+        ("Start=dword:tide", "'tide' is no number"),
+        ("Start=dword:4294967296", "more than 32 bits"),
+        ("Start=hex:0", "no row of hexadecimal bytes"),
+        ("Start=word:0", "'word' is no type"),
+    ] {
+        let error = place
+            .run(&["patch", "berths.vmdk", "--hive", "SYSTEM", "Select", "--set", value, "--out", "x.raw"])
+            .expect(2)
+            .err;
+        assert!(error.contains(what), "{value}: {error}");
+    }
+    let link = place.run(&["patch", "berths.vmdk", "--link", "/a:/b", "--out", "x.raw"]).expect(1).err;
+    assert!(link.contains("links are not made on NTFS"), "{link}");
+    let name = place.run(&["patch", "berths.vmdk", "--folder", "/what?", "--out", "x.raw"]).expect(1).err;
+    assert!(name.contains("allows none of its characters"), "{name}");
+    assert!(!place.path("x.raw").exists() && !place.path("ready.qcow2").exists());
+}
