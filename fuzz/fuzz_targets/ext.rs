@@ -4,7 +4,7 @@
 use std::sync::LazyLock;
 
 use libfuzzer_sys::fuzz_target;
-use reformis_fuzz::changes::{self, FileSystem};
+use reformis_fuzz::changes::{self, Checker, FileSystem};
 
 static EXT: FileSystem = FileSystem {
     volumes: LazyLock::new(|| {
@@ -16,7 +16,7 @@ static EXT: FileSystem = FileSystem {
             (&["-t", "ext4", "-b", "4096", "-N", "128"], 8192),
         ])
     }),
-    checker: &["e2fsck", "-fn"],
+    checker: Checker::Program(&["e2fsck", "-fn"]),
     folds_case: false,
 };
 

@@ -4,12 +4,12 @@
 use std::sync::LazyLock;
 
 use libfuzzer_sys::fuzz_target;
-use reformis_fuzz::changes::{self, FileSystem};
+use reformis_fuzz::changes::{self, Checker, FileSystem};
 
 static FAT: FileSystem = FileSystem {
     // FAT12, FAT16 and FAT32, which their numbers of clusters make them.
     volumes: LazyLock::new(|| changes::fat_volumes(&[(12, 200), (16, 3 << 10), (32, 36 << 10)])),
-    checker: &["fsck.fat", "-n"],
+    checker: Checker::Program(&["fsck.fat", "-n"]),
     folds_case: true,
 };
 

@@ -52,12 +52,20 @@ impl Numbers<'_> {
     }
 }
 
+/// What says whether a volume is sound.
+pub enum Checker {
+    /// A program, to which the path of an image is added. It ends with 0 where all is well.
+    Program(&'static [&'static str]),
+    /// A function, which gives what is wrong.
+    Function(fn(&[u8]) -> Vec<String>),
+}
+
 /// A kind of file system: how its empty volumes are made, and what checks them.
 pub struct FileSystem {
     /// Empty volumes of several shapes.
     pub volumes: LazyLock<Vec<Arc<[u8]>>>,
-    /// The checker, to which the path of an image is added. It ends with 0 where all is well.
-    pub checker: &'static [&'static str],
+    /// What checks them.
+    pub checker: Checker,
     /// Whether `a` and `A` are the same name.
     pub folds_case: bool,
 }
@@ -79,8 +87,8 @@ impl FileSystem {
         if damages > 0 {
             let mut bytes = volume.to_vec();
             for _ in 0..damages {
-                // The structures are at the start.
-                let at = (numbers.next() | numbers.next() << 8) % bytes.len();
+                // The structures are at the start, as a rule.
+                let at = (numbers.next() | numbers.next() << 8 | (numbers.next() & 15) << 16) % bytes.len();
                 bytes[at] = numbers.next() as u8;
             }
             volume = bytes.into();
@@ -225,8 +233,16 @@ impl FileSystem {
                 file.as_file().write_all_at(&piece[..len], at).expect("room");
             }
         }
-        let mut checker = Command::new(self.checker[0]);
-        let output = checker.args(&self.checker[1..]).arg(file.path()).stdin(Stdio::null()).output();
+        let program = match &self.checker {
+            Checker::Function(check) => {
+                let wrong = check(&fs::read(file.path()).expect("a volume"));
+                assert!(wrong.is_empty(), "the checker finds: {wrong:?}");
+                return;
+            }
+            Checker::Program(program) => program,
+        };
+        let mut checker = Command::new(program[0]);
+        let output = checker.args(&program[1..]).arg(file.path()).stdin(Stdio::null()).output();
         let output = output.expect("the checker of this file system is installed");
         assert!(output.status.success(), "the checker finds: {}", String::from_utf8_lossy(&output.stdout));
     }
@@ -247,6 +263,19 @@ pub fn ext_volumes(kinds: &[(&[&str], u64)]) -> Vec<Arc<[u8]>> {
 /// Empty volumes by mkfs.fat: bits of an entry of their tables, and a size in KiB.
 pub fn fat_volumes(kinds: &[(u32, u64)]) -> Vec<Arc<[u8]>> {
     kinds.iter().map(|&(bits, size)| fat_volume(bits, size).into()).collect()
+}
+
+/// Empty volumes by mkntfs: bytes of a cluster and of a sector, and a size in KiB.
+pub fn ntfs_volumes(kinds: &[(u32, u32, u64)]) -> Vec<Arc<[u8]>> {
+    let make = |&(cluster, sector, size): &(u32, u32, u64)| {
+        let file = tempfile::NamedTempFile::new().expect("a temporary file");
+        file.as_file().set_len(size << 10).expect("room");
+        let mut maker = Command::new("mkntfs");
+        maker.args(["-q", "-F", "-Q", "-c", &cluster.to_string(), "-s", &sector.to_string()]);
+        assert!(maker.arg(file.path()).output().expect("mkntfs is installed").status.success());
+        fs::read(file.path()).expect("a volume").into()
+    };
+    kinds.iter().map(make).collect()
 }
 
 /// An empty volume by mkfs.fat, with clusters of one sector.

@@ -24,8 +24,9 @@ use reformis_standin::{
     deltas::{Delta, datastore, vdi, vhd, vhdx},
     early,
     emulator::Emulator,
-    export, lvm,
+    export, hives, lvm, lzx,
     ova::{self, ManifestKind},
+    windows,
 };
 use serde_json::{Value, json};
 
@@ -228,6 +229,19 @@ fn main() {
     }
     put("vhdx", "log", &join(&with_log(&vhdx_thin), &[]));
 
+    for (kind, bytes) in [
+        (0, windows::system([7; 16])),
+        (1, windows::software()),
+        (1, windows::boot_store([7; 16], [9; 16])),
+        (2, windows::system([7; 16])[4096..].to_vec()),
+        (10, windows::software()[4096..].to_vec()),
+        (4, vec![0x03, 0xb0, 0x02, b'a', 0, 0xff]),
+        (6, lzx::pack(&b"tide gauge ".repeat(200), lzx::Form::Image, lzx::Block::Aligned)),
+        (6, lzx::pack(&b"tide gauge ".repeat(200), lzx::Form::Image, lzx::Block::Verbatim)),
+        (3, hives::interrupted(&hives::empty(5), &windows::software(), true).1),
+    ] {
+        put("nt", &format!("seed-{kind}-{}", bytes.len()), &[&[kind], &bytes[..]].concat());
+    }
     let small = Content::empty(8 * 4096).with(512, 9000, 1);
     let written = [512..9728];
     let delta = Delta { whole: &small, written: &written };

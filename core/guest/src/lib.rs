@@ -71,6 +71,46 @@ pub mod fuzzing {
             + usize::from(driver.is_some())
     }
 
+    /// Reads a registry hive with a log, and as a boot store; changes it, and reads what was made. Gives the number of changes.
+    pub fn hive(bytes: &[u8], log: &[u8]) -> usize {
+        use crate::{
+            formats::hive::{Data, Hive},
+            system::nt,
+        };
+        let budget = reformis_disk::budget::Budget::new(reformis_disk::budget::Budget::MOST);
+        let logs = || Ok(vec![log.to_vec()]);
+        let Ok(mut hive) = Hive::open(Box::new(bytes.to_vec()), "the hive", &logs, 1, &budget) else { return 0 };
+        drop(nt::read_boot_store(&hive, &[]));
+        let mut todo = vec![hive.root()];
+        for _ in 0..64 {
+            let Some(key) = todo.pop() else { break };
+            if let Ok(values) = hive.values(key) {
+                values.iter().for_each(|value| drop(value.data().to_string()));
+            }
+            todo.extend(hive.keys(key).unwrap_or_default().into_iter().take(8).map(|(_, key)| key));
+        }
+        let first = hive.keys(hive.root()).ok().and_then(|keys| Some(keys.into_iter().next()?.0));
+        let changes = [
+            hive.set("a\\b", "c", &Data::Bytes(vec![7; 20_000])).is_ok(),
+            hive.set(first.as_deref().unwrap_or("a"), "", &Data::Number(7)).is_ok(),
+            hive.unset("a\\b", "c").is_ok(),
+            hive.remove(first.as_deref().unwrap_or("a")).is_ok(),
+        ];
+        drop(hive.finish());
+        changes.into_iter().filter(|done| *done).count()
+    }
+
+    /// Unpacks bytes that a Windows system packed, or that say where a link leads.
+    pub fn unpack(kind: u8, bytes: &[u8]) -> bool {
+        let mut out = vec![0; 32 << 10];
+        match kind {
+            0 => crate::formats::lznt1::unpack(bytes, &mut out).is_ok(),
+            1 => crate::formats::xpress::unpack(bytes, out.get_mut(..4096).unwrap_or_default()).is_ok(),
+            2 => crate::formats::lzx::unpack(bytes, &mut out).is_ok(),
+            _ => crate::fs::ntfs::reads_reparse(bytes),
+        }
+    }
+
     /// Reads `text` as a file of each of the tools that configure a network, and as a table of mounts whose fields are
     /// changed. Gives the number of adapters, and whether the changed table has as many lines.
     pub fn texts(text: &str) -> (usize, bool) {

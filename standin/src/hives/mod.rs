@@ -36,6 +36,16 @@ pub fn empty(minor: u32) -> Vec<u8> {
     build(minor, &[])
 }
 
+/// `bytes` with the checksum that a hive or a log of these bytes would have.
+pub fn with_checksum(bytes: &[u8]) -> Vec<u8> {
+    let mut bytes = bytes.to_vec();
+    if bytes.len() >= SECTOR {
+        let sum = checksum(&bytes).to_le_bytes();
+        put(&mut bytes, SECTOR - 4, &sum);
+    }
+    bytes
+}
+
 /// A descriptor by which the system and its administrators may change a key, and others may read it.
 fn descriptor() -> Vec<u8> {
     let sid = |authority: u8, rest: &[u32]| {

@@ -57,6 +57,11 @@ mod number {
 /// The stream that holds the bytes of a file which the system compressed.
 pub(crate) const WOF_STREAM: &str = "WofCompressedData";
 
+/// Whether a reparse point says something that is known, for the fuzzers.
+pub(crate) fn reads_reparse(value: &[u8]) -> bool {
+    reparse::read(value).is_some()
+}
+
 /// A file system.
 pub(crate) struct Ntfs {
     device: Device,

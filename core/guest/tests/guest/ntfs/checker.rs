@@ -6,43 +6,8 @@ use reformis_standin::ntfs_check;
 
 use super::*;
 
-/// A volume that the checker is tried on: its bytes, and what finds the parts that are broken on purpose.
-struct Broken(Vec<u8>);
-
 /// What is broken, and how.
 type Breakage<'b> = (&'b str, &'b dyn Fn(&mut Broken));
-
-impl Broken {
-    fn number(&self, at: usize, bytes: usize) -> usize {
-        self.0[at..at + bytes].iter().rev().fold(0, |sum, byte| sum << 8 | usize::from(*byte))
-    }
-
-    fn record(&self, number: usize) -> usize {
-        self.number(48, 8) * 4096 + number * 1024
-    }
-
-    /// Where an attribute of a record lies.
-    fn attribute(&self, record: usize, kind: usize) -> usize {
-        let mut at = self.record(record) + self.number(self.record(record) + 20, 2);
-        while self.number(at, 4) != kind {
-            at += self.number(at + 4, 4);
-        }
-        at
-    }
-
-    /// Where the first cluster of an attribute lies.
-    fn cluster(&self, record: usize, kind: usize) -> usize {
-        let at = self.attribute(record, kind);
-        let pairs = at + self.number(at + 32, 2);
-        let (len, place) = (usize::from(self.0[pairs] & 15), usize::from(self.0[pairs] >> 4));
-        self.number(pairs + 1 + len, place) * 4096
-    }
-
-    fn value(&self, record: usize, kind: usize) -> usize {
-        let at = self.attribute(record, kind);
-        at + self.number(at + 20, 2)
-    }
-}
 
 #[test]
 fn the_checker_finds_every_deliberate_breakage() {

@@ -2,6 +2,7 @@
 
 mod changes;
 mod checker;
+mod limits;
 mod reading;
 
 use std::{
@@ -48,6 +49,11 @@ pub(crate) fn opened(image: &Path) -> (Arc<Bench>, Tree) {
     let bench = Bench::new([disk], &Budget::whole());
     let device = Device::part(&bench, 0, 0, u64::MAX, "the volume");
     (bench, Tree::of(&device, NOW).unwrap().unwrap())
+}
+
+/// The tree on a bench's disk, as it is now.
+pub(crate) fn opened_again(bench: &Arc<Bench>) -> Tree {
+    Tree::of(&Device::part(bench, 0, 0, u64::MAX, "the volume"), NOW).unwrap().unwrap()
 }
 
 /// What lies at a path.
@@ -217,4 +223,39 @@ pub(crate) fn judged(bench: &Bench, image: &Path) {
     run(Command::new("ntfsresize").args(["-i", "-f"]).arg(image));
     run(Command::new("ntfssecaudit").args(["-a", "-s"]).arg(image));
     run(Command::new("ntfs-3g.probe").arg("--readwrite").arg(image));
+}
+
+/// A volume of 4096-byte clusters by its bytes, and where the parts that are broken on purpose lie.
+pub(crate) struct Broken(pub(crate) Vec<u8>);
+
+impl Broken {
+    pub(crate) fn number(&self, at: usize, bytes: usize) -> usize {
+        self.0[at..at + bytes].iter().rev().fold(0, |sum, byte| sum << 8 | usize::from(*byte))
+    }
+
+    pub(crate) fn record(&self, number: usize) -> usize {
+        self.number(48, 8) * 4096 + number * 1024
+    }
+
+    /// Where an attribute of a record lies.
+    pub(crate) fn attribute(&self, record: usize, kind: usize) -> usize {
+        let mut at = self.record(record) + self.number(self.record(record) + 20, 2);
+        while self.number(at, 4) != kind {
+            at += self.number(at + 4, 4);
+        }
+        at
+    }
+
+    /// Where the first cluster of an attribute lies.
+    pub(crate) fn cluster(&self, record: usize, kind: usize) -> usize {
+        let at = self.attribute(record, kind);
+        let pairs = at + self.number(at + 32, 2);
+        let (len, place) = (usize::from(self.0[pairs] & 15), usize::from(self.0[pairs] >> 4));
+        self.number(pairs + 1 + len, place) * 4096
+    }
+
+    pub(crate) fn value(&self, record: usize, kind: usize) -> usize {
+        let at = self.attribute(record, kind);
+        at + self.number(at + 20, 2)
+    }
 }
