@@ -234,9 +234,12 @@ fn windows_pairs(root: &str, facts: &nt::Facts) -> Vec<(&'static str, String)> {
     rows.extend(settings.computer_name.clone().map(|name| ("computer name", name)));
     rows.extend(settings.time_zone.clone().map(|zone| ("time zone", zone)));
     rows.extend(settings.control_set.map(|current| {
-        let others = settings.control_sets.iter().map(String::as_str).collect::<Vec<_>>().join(", ");
-        let good = settings.last_known_good.map_or(String::new(), |good| format!(", {good} worked last"));
-        ("control set", format!("{current} of {others}{good}"))
+        let own = format!("ControlSet{current:03}");
+        let others = settings.control_sets.iter().filter(|name| !name.eq_ignore_ascii_case(&own));
+        let others: String = others.map(|name| format!(", beside {name}")).collect();
+        let good = settings.last_known_good.filter(|good| *good != current);
+        let good = good.map_or(String::new(), |good| format!("; number {good} was the last that worked"));
+        ("control set", format!("{own}{others}{good}"))
     }));
     rows.extend(settings.shut_down.map(|seconds| ("shut down", time(seconds))));
     let changeable = facts.not_changeable.clone().unwrap_or_else(|| "yes, it was shut down fully".into());

@@ -269,7 +269,8 @@ fn fill_berths(root: &Path) -> Result<()> {
     put("Harbour/berths.csv", format!("berth,length_m,near\n{berths}").as_bytes())?;
     put("Harbour/tide tables 2026.txt", b"High water at the sluice is twelve minutes after the harbour wall.\n")?;
     put("Harbour/tide tables 2026.txt:Zone.Identifier", b"[ZoneTransfer]\r\nZoneId=3\r\n")?;
-    put("Users/Public/desktop.ini", b"[.ShellClassInfo]\r\n")
+    put("Users/Public/desktop.ini", b"[.ShellClassInfo]\r\n")?;
+    settle_times(root)
 }
 
 /// The maker of the file system puts code into the boot sector that is not ours to hand on.

@@ -4,6 +4,9 @@ use std::collections::BTreeMap;
 
 use super::{NONE, PAGE, base, check::upper, descriptor, put};
 
+/// When all keys were changed: 2026-03-01, in 100 ns since 1601.
+const CHANGED: u64 = (1_772_323_200 + 11_644_473_600) * 10_000_000;
+
 /// What a value is given.
 #[derive(Debug, Clone)]
 pub enum Given {
@@ -105,6 +108,7 @@ impl Cells {
         let flags: u16 = if latin { 0x20 } else { 0 } | if is_root { 0x0c } else { 0 };
         put(&mut cell, 0, b"nk");
         put(&mut cell, 2, &flags.to_le_bytes());
+        put(&mut cell, 4, &CHANGED.to_le_bytes());
         put(&mut cell, 16, &parent.to_le_bytes());
         [28, 32, 40, 48].into_iter().for_each(|at| put(&mut cell, at, &NONE.to_le_bytes()));
         put(&mut cell, 72, &(name.len() as u16).to_le_bytes());
