@@ -1,6 +1,6 @@
 //! Windows guests: surveyed, looked into and patched from outside, on the demo's server `berths`.
 
-use std::process::Command;
+use std::{os::unix::fs::FileExt, process::Command};
 
 use reformis_standin::{hives, ntfs_check};
 
@@ -189,5 +189,18 @@ fn what_cannot_be_done_is_said_and_nothing_is_written() {
     assert!(link.contains("links are not made on NTFS"), "{link}");
     let name = place.run(&["patch", "berths.vmdk", "--folder", "/what?", "--out", "x.raw"]).expect(1).err;
     assert!(name.contains("allows none of its characters"), "{name}");
+    // A volume that is encrypted as a whole: nothing can be told of it, and what helps is said.
+    place.run(&["recast", "berths.vmdk", "locked.raw", "-q"]).expect(0);
+    let disk = std::fs::OpenOptions::new().write(true).open(place.path("locked.raw")).unwrap();
+    disk.write_all_at(b"-FVE-FS-", VOLUME as u64 + 3).unwrap();
+    let survey = place.run(&["survey", "locked.raw"]).expect(0).out;
+    assert!(survey.contains("BitLocker") && !survey.contains("System:"), "{survey}");
+    for args in [&["peek", "locked.raw", "/"][..], &["patch", "locked.raw", "--folder", "/x", "--out", "x.raw"]] {
+        let error = place.run(args).expect(1).err;
+        assert!(
+            error.contains("is encrypted by the guest (BitLocker)") && error.contains("manage-bde -off C:"),
+            "{error}"
+        );
+    }
     assert!(!place.path("x.raw").exists() && !place.path("ready.qcow2").exists());
 }

@@ -204,10 +204,23 @@ pub(crate) fn tree_of(guest: &mut Guest, volume: Option<&str>, path: &str, now: 
             let index = index.ok_or_else(missing)?;
             let tree = guest.volume_tree(index, now)?;
             let kind = guest.volumes[index].kind.map_or("nothing that is known", |kind| kind.name());
-            let unread = || Error::VolumeNotRead { volume: name.into(), kind: kind.into() };
+            let is_locked = guest.volumes[index].kind.is_some_and(reformis_guest::Volume::is_encrypted);
+            let (volume, kind) = (name.to_string(), kind.to_string());
+            let unread = || match is_locked {
+                true => Error::VolumeLocked { volume, kind },
+                false => Error::VolumeNotRead { volume, kind },
+            };
             Ok((tree.ok_or_else(unread)?, name.to_string()))
         }
-        None if guest.systems.is_empty() => Err(Error::NoSystem { path: path.into() }),
+        None if guest.systems.is_empty() => {
+            // A system that nobody can see is more likely than none.
+            let locked =
+                guest.volumes.iter().find_map(|volume| Some((volume, volume.kind.filter(|kind| kind.is_encrypted())?)));
+            Err(match locked {
+                Some((volume, kind)) => Error::VolumeLocked { volume: volume.name.clone(), kind: kind.name().into() },
+                None => Error::NoSystem { path: path.into() },
+            })
+        }
         None => {
             let system = guest.systems.remove(0);
             let name = system.name().to_string();

@@ -57,6 +57,14 @@ pub enum Error {
         /// The names of all.
         known: String,
     },
+    /// A volume that the guest keeps encrypted.
+    #[error("'{volume}' is encrypted by the guest ({kind}), and can neither be looked into nor changed")]
+    VolumeLocked {
+        /// The name.
+        volume: String,
+        /// By what.
+        kind: String,
+    },
     /// A volume without a file system that is read.
     #[error("'{volume}' holds {kind}, whose files cannot be read yet")]
     VolumeNotRead {
@@ -245,6 +253,7 @@ impl Error {
             Self::NoBootStore { .. } => "no-boot-store",
             Self::NotReadied { .. } => "system-not-readied",
             Self::NoSuchVolume { .. } => "no-such-volume",
+            Self::VolumeLocked { .. } => "volume-locked",
             Self::VolumeNotRead { .. } => "volume-not-read",
             Self::TooMany { .. } => "too-many-files",
             Self::NotInPlace { .. } => "not-in-place",
@@ -307,6 +316,9 @@ impl Error {
             Self::NoSystem { .. } | Self::VolumeNotRead { .. } => {
                 Some("`reformis survey` lists the volumes; name one to look into it alone.")
             }
+            Self::VolumeLocked { .. } => Some(
+                "Turn the encryption off in the guest where it is (manage-bde -off C: on Windows), let that finish, and shut it down.",
+            ),
             Self::NotInPlace { .. } => Some("Write the result elsewhere."),
             Self::SeveralHere { .. } => Some("Name one of them, not the folder."),
             Self::InTheWay { .. } => Some(

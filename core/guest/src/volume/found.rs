@@ -78,6 +78,10 @@ impl Found {
 
     /// Looks at what lies in it. What is not sound is its trouble, not an error.
     fn look(mut self) -> Result<Self> {
+        if let Some(trouble) = self.role.trouble() {
+            self.trouble = Some(trouble.into());
+            return Ok(self);
+        }
         match self.fill() {
             Ok(()) => {}
             Err(error @ Error::Disk(_)) => return Err(error),

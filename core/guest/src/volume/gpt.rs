@@ -9,6 +9,11 @@ use super::partition::{Partition, Role, fits, le32, le64};
 const ESP: Uuid = uuid!("C12A7328-F81F-11D2-BA4B-00A0C93EC93B");
 /// Where a loader for BIOS keeps its second stage on a GPT disk.
 const BIOS_BOOT: Uuid = uuid!("21686148-6449-6E6F-744E-656564454649");
+/// The database of a dynamic disk, and its data (Windows, `winioctl.h`: `PARTITION_LDM_..._GUID`).
+const DYNAMIC: Uuid = uuid!("5808C8AA-7E8F-42E0-85D2-E1E90434CFB3");
+const DYNAMIC_DATA: Uuid = uuid!("AF9B60A0-1431-4F62-BC68-3311714A69AD");
+/// Part of a pool of disks (`PARTITION_SPACES_GUID`).
+const POOL: Uuid = uuid!("E75CAF8F-F680-4CEE-AFA3-B001E56EFC2D");
 /// Bytes of a GPT entry that we take; a table may ask for more.
 const MAX_ENTRY: u32 = 4096;
 const MAX_ENTRIES: u32 = 1024;
@@ -60,6 +65,8 @@ fn gpt_at(disk: &dyn Disk, sector: u64, header: &[u8]) -> Result<Option<Vec<Part
         let role = match kind {
             ESP => Role::Esp,
             BIOS_BOOT => Role::BiosBoot,
+            DYNAMIC | DYNAMIC_DATA => Role::Dynamic,
+            POOL => Role::Pool,
             _ => Role::Other,
         };
         let attributes = le64(bytes, 48);

@@ -12,7 +12,11 @@ fn entry(bytes: &[u8], number: u32, base: u64) -> Option<Partition> {
     let kind = bytes[4];
     let start = base.checked_add(u64::from(le32(bytes, 8)))?.checked_mul(512)?;
     let size = u64::from(le32(bytes, 12)).checked_mul(512)?;
-    let role = if kind == 0xef { Role::Esp } else { Role::Other };
+    let role = match kind {
+        0xef => Role::Esp,
+        0x42 => Role::Dynamic,
+        _ => Role::Other,
+    };
     (kind != 0).then_some(Partition { number, start, size, role, active: bytes[0] == 0x80, uuid: None })
 }
 

@@ -12,8 +12,23 @@ pub enum Role {
     Esp,
     /// Second stage of a loader for BIOS.
     BiosBoot,
+    /// Part of a dynamic disk of a Windows system: its volumes are told by a database of their own.
+    Dynamic,
+    /// Part of a pool of disks (Storage Spaces).
+    Pool,
     /// Anything else.
     Other,
+}
+
+impl Role {
+    /// Why what lies in it cannot be read, where the partition alone does not say what that is.
+    pub fn trouble(self) -> Option<&'static str> {
+        match self {
+            Self::Dynamic => Some("it is part of a dynamic disk, whose volumes this version cannot read"),
+            Self::Pool => Some("it is part of a pool of disks (Storage Spaces), which this version cannot read"),
+            Self::Esp | Self::BiosBoot | Self::Other => None,
+        }
+    }
 }
 
 /// A partition.

@@ -52,7 +52,7 @@ impl Volume {
             Self::Fat => "FAT",
             Self::ExFat => "exFAT",
             Self::Ntfs => "NTFS",
-            Self::Fve => "FVE",
+            Self::Fve => "BitLocker",
             Self::Ufs => "UFS",
             Self::Md => "software RAID",
             Self::Zfs => "ZFS",

@@ -11,7 +11,7 @@ use std::{
 
 use proptest::prelude::*;
 use reformis_disk::{Disk, budget::Budget, container, format};
-use reformis_guest::{Role, Table, look};
+use reformis_guest::{Guest, Role, Table, look};
 
 use crate::common::{MIB, has};
 
@@ -108,5 +108,39 @@ proptest! {
         if gpt {
             prop_assert_eq!(&copy.partitions, &seen.partitions);
         }
+    }
+}
+
+/// Disks whose partitions do not say what lies in them are named, and nothing in them is taken for what it is not.
+#[test]
+fn parts_of_dynamic_disks_and_pools_are_named() {
+    if !has(&["sfdisk"]) {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    for (table, parts) in [
+        ("dos", vec![("42", "dynamic disk")]),
+        (
+            "gpt",
+            vec![
+                ("5808C8AA-7E8F-42E0-85D2-E1E90434CFB3", "dynamic disk"),
+                ("AF9B60A0-1431-4F62-BC68-3311714A69AD", "dynamic disk"),
+                ("E75CAF8F-F680-4CEE-AFA3-B001E56EFC2D", "pool of disks"),
+            ],
+        ),
+    ] {
+        let script: String = parts.iter().map(|(kind, _)| format!("size=2MiB,type={kind}\n")).collect();
+        let path = folder.path().join(table);
+        File::create(&path).unwrap().set_len(16 * MIB).unwrap();
+        let mut child = Command::new("sfdisk").arg("-q").arg(&path).stdin(Stdio::piped()).spawn().unwrap();
+        child.stdin.take().unwrap().write_all(format!("label: {table}\n{script}").as_bytes()).unwrap();
+        assert!(child.wait().unwrap().success());
+        // What a file system left there long ago.
+        File::options().write(true).open(&path).unwrap().write_all_at(b"NTFS    ", MIB + 3).unwrap();
+        let guest = Guest::open([opened(&path)], 0, &Budget::whole()).unwrap();
+        let told: Vec<&str> = guest.unread.iter().map(|(_, why)| why.as_str()).collect();
+        assert_eq!(told.len(), parts.len());
+        assert!(told.iter().zip(&parts).all(|(why, (_, words))| why.contains(words)), "{told:?}");
+        assert!(guest.volumes.iter().all(|volume| volume.kind.is_none()));
     }
 }

@@ -124,51 +124,40 @@ impl Ntfs {
         Ok(opened)
     }
 
-    /// Finds all records: those that say where the last ones are lie among the first ones.
+    /// Finds all records: those that say where the last ones are lie among the first ones, and are named in their order.
     fn find_mft(&mut self) -> Result<()> {
-        loop {
-            let known = self.mft.runs.len();
-            // Until all is known, a part of the list leads behind what is known.
-            let whole = self.read_file(self.record(number::MFT)?);
-            let mapped = whole.as_ref().ok().and_then(|file| match &file.find(kind::DATA, &[])?.value {
-                Value::Mapped(mapped) => Some(mapped.clone()),
-                Value::Resident { .. } => None,
-            });
-            if let Some(mapped) = mapped {
-                self.mft = mapped;
-                return Ok(());
+        let base = self.record(number::MFT)?;
+        let own = base.attributes(self.geometry.clusters).map_err(|what| self.of_mft(what))?;
+        if let Some((_, list)) = own.iter().find(|(_, one)| one.kind == kind::ATTRIBUTE_LIST) {
+            let list = self.all_of(list)?;
+            for entry in file::listed(&list).ok_or_else(|| self.of_mft("has a damaged list of attributes"))? {
+                let next = self.mft.runs.last().map_or(0, |run| run.end());
+                if entry.kind == kind::DATA && entry.first == next && next > 0 {
+                    let more = self.more_of_mft(entry.record & NUMBER, next)?;
+                    self.mft.runs.extend(more);
+                }
             }
-            self.mft.runs.extend(self.more_of_mft()?);
-            if self.mft.runs.len() == known {
-                return whole
-                    .map(drop)
-                    .and_then(|()| Err(self.device.damaged("not all of its file records can be found")));
-            }
+        }
+        match &self.read_file(base)?.find(kind::DATA, &[]).map(|data| &data.value) {
+            Some(Value::Mapped(mapped)) => self.mft = mapped.clone(),
+            _ => return Err(self.of_mft("does not say where the others are")),
+        }
+        Ok(())
+    }
+
+    /// Runs of the records from cluster `first` on, which record `number` tells.
+    fn more_of_mft(&self, number: u64, first: u64) -> Result<Vec<runs::Run>> {
+        let pieces = self.record(number)?.attributes(self.geometry.clusters).map_err(|what| self.of_mft(what))?;
+        let piece = pieces.into_iter().find(|(begins, one)| *begins == first && one.kind == kind::DATA);
+        match piece {
+            Some((_, Attribute { value: Value::Mapped(mapped), .. })) => Ok(mapped.runs),
+            _ => Ok(Vec::new()),
         }
     }
 
-    /// Runs of the records that follow those which are known.
-    fn more_of_mft(&self) -> Result<Vec<runs::Run>> {
-        let next = self.mft.runs.last().map_or(0, |run| run.end());
-        let base = self.record(number::MFT)?;
-        let damaged = |what: &str| self.device.damaged(format!("file record 0 {what}"));
-        let own = base.attributes(self.geometry.clusters).map_err(damaged)?;
-        let Some((_, list)) = own.iter().find(|(_, one)| one.kind == kind::ATTRIBUTE_LIST) else {
-            return Ok(Vec::new());
-        };
-        let list = self.all_of(list)?;
-        for entry in file::listed(&list).ok_or_else(|| damaged("has a damaged list of attributes"))? {
-            if entry.kind != kind::DATA || entry.first != next {
-                continue;
-            }
-            let record = self.record(entry.record & NUMBER)?;
-            let pieces = record.attributes(self.geometry.clusters).map_err(damaged)?;
-            let piece = pieces.into_iter().find(|(first, one)| *first == next && one.kind == kind::DATA);
-            if let Some((_, Attribute { value: Value::Mapped(mapped), .. })) = piece {
-                return Ok(mapped.runs);
-            }
-        }
-        Ok(Vec::new())
+    /// What is wrong with the list of all records.
+    fn of_mft(&self, what: &str) -> Error {
+        self.device.damaged(format!("file record 0 {what}"))
     }
 
     /// What the volume says of itself: version (major, minor), flags and label.
