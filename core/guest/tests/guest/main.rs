@@ -14,3 +14,4 @@ mod ntfs;
 mod tables;
 mod tree;
 mod volumes;
+mod windows;
