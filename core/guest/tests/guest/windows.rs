@@ -20,7 +20,7 @@ use crate::{
     ntfs::{made, opened},
 };
 
-const TOOLS: [&str; 2] = ["mkntfs", "ntfs-3g"];
+const TOOLS: [&str; 1] = ["mkntfs"];
 const CONFIG: &str = "/Windows/System32/config";
 
 /// A volume with these files, written by us.

@@ -39,7 +39,7 @@ impl Changed {
 
 #[test]
 fn changes_of_every_kind_leave_all_else_as_it_was() {
-    if !has(&TOOLS) {
+    if !ready() {
         return;
     }
     for (cluster, sector) in [(512, 512), (4096, 512), (4096, 4096), (64 << 10, 512)] {

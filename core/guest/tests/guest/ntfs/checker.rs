@@ -11,7 +11,7 @@ type Breakage<'b> = (&'b str, &'b dyn Fn(&mut Broken));
 
 #[test]
 fn the_checker_finds_every_deliberate_breakage() {
-    if !has(&TOOLS) {
+    if !ready() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();

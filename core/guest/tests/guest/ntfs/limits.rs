@@ -10,7 +10,7 @@ use super::*;
 
 #[test]
 fn a_folder_takes_ten_thousand_names_and_gives_them_back() {
-    if !has(&TOOLS) {
+    if !ready() {
         return;
     }
     for (cluster, count) in [(512, 1500), (4096, 10_000)] {
@@ -44,7 +44,7 @@ fn a_folder_takes_ten_thousand_names_and_gives_them_back() {
 
 #[test]
 fn a_full_volume_says_so_and_what_was_taken_back_is_as_before() {
-    if !has(&TOOLS) {
+    if !ready() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();
@@ -89,7 +89,7 @@ fn name() -> impl Strategy<Value = String> {
 
 #[test]
 fn names_are_told_apart_by_the_volume_s_own_capitals() {
-    if !has(&TOOLS) {
+    if !ready() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();
@@ -124,7 +124,7 @@ fn names_are_told_apart_by_the_volume_s_own_capitals() {
 
 #[test]
 fn what_was_not_shut_down_fully_is_read_and_not_changed() {
-    if !has(&TOOLS) {
+    if !ready() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();

@@ -22,6 +22,13 @@ use crate::common::{NOW, has, run};
 
 pub(crate) const TOOLS: [&str; 3] = ["mkntfs", "ntfs-3g", "setfattr"];
 
+/// Whether the other driver is there, and may mount: that takes root and FUSE.
+pub(crate) fn ready() -> bool {
+    let may_mount = File::options().read(true).write(true).open("/dev/fuse").is_ok()
+        && fs::metadata("/proc/self").is_ok_and(|own| std::os::unix::fs::MetadataExt::uid(&own) == 0);
+    has(&TOOLS) && (may_mount || has(&["root and /dev/fuse, to mount with"]))
+}
+
 /// An empty volume of so many MiB.
 pub(crate) fn made(folder: &Path, mib: u64, cluster: u32, sector: u32) -> PathBuf {
     let image = folder.join("volume");

@@ -8,7 +8,7 @@ use super::*;
 
 #[test]
 fn volumes_of_every_geometry_are_read_as_another_driver_reads_them() {
-    if !has(&TOOLS) {
+    if !ready() {
         return;
     }
     for (cluster, sector) in [(512, 512), (4096, 512), (4096, 4096), (64 << 10, 512), (2 << 20, 512)] {
@@ -46,7 +46,7 @@ fn volumes_of_every_geometry_are_read_as_another_driver_reads_them() {
 
 #[test]
 fn a_name_that_is_no_text_is_listed_and_found() {
-    if !has(&TOOLS) {
+    if !ready() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();
@@ -76,7 +76,7 @@ fn xpress_piece(len: usize) -> Vec<u8> {
 
 #[test]
 fn files_that_the_system_compressed_are_read_and_become_plain_when_they_are_written() {
-    if !has(&TOOLS) {
+    if !ready() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();
