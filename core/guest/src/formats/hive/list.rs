@@ -145,16 +145,7 @@ impl Hive {
             let hints = if leaf.width == 8 { leaf.hints.split_off(half) } else { Vec::new() };
             Leaf { at: NONE, width: leaf.width, signature: leaf.signature, keys: leaf.keys.split_off(half), hints }
         });
-        leaf.at = {
-            let leaf = Leaf {
-                at: leaf.at,
-                width: leaf.width,
-                signature: leaf.signature,
-                keys: leaf.keys.clone(),
-                hints: leaf.hints.clone(),
-            };
-            self.write_leaf(&leaf)?
-        };
+        leaf.at = self.write_leaf(leaf)?;
         let mut lists: Vec<u32> = leaves.iter().map(|leaf| leaf.at).collect();
         if let Some(upper) = upper {
             lists.insert(chosen + 1, self.write_leaf(&upper)?);
@@ -193,15 +184,8 @@ impl Hive {
             let empty = leaves.remove(chosen).at;
             self.give_back(empty)?;
         } else {
-            let leaf = Leaf {
-                at: leaf.at,
-                width: leaf.width,
-                signature: leaf.signature,
-                keys: leaf.keys.clone(),
-                hints: leaf.hints.clone(),
-            };
             // Shorter, so it stays where it is.
-            self.write_leaf(&leaf)?;
+            self.write_leaf(leaf)?;
         }
         let lists: Vec<u32> = leaves.iter().map(|leaf| leaf.at).collect();
         if lists.is_empty() {

@@ -286,3 +286,61 @@ impl Hive {
         Ok(bytes)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    #[test]
+    fn what_a_person_writes_is_what_it_says() {
+        let parse = |text: &str| Data::parse(text).unwrap();
+        assert_eq!(parse("dword:0x10"), Data::Number(16));
+        assert_eq!(parse("qword:18446744073709551615"), Data::Large(u64::MAX));
+        assert_eq!(parse("text:a:b=c"), Data::Text("a:b=c".into()));
+        assert_eq!(parse("texts:one|two||"), Data::Texts(vec!["one".into(), "two".into()]));
+        assert_eq!(parse("hex:00,ff 1A"), Data::Bytes(vec![0, 255, 26]));
+        assert_eq!(parse("hex(8):01"), Data::Other(8, vec![1]));
+        assert_eq!(parse("none:"), Data::Other(0, Vec::new()));
+        for (text, what) in [
+            ("tide", "TYPE:DATA"),
+            ("dword:-1", "no number"),
+            ("dword:4294967296", "32 bits"),
+            ("hex:0", "hexadecimal"),
+            ("hex(x):00", "no type"),
+        ] {
+            assert!(Data::parse(text).unwrap_err().contains(what), "{text}");
+        }
+    }
+
+    fn data() -> impl Strategy<Value = Data> {
+        let text = "[^\0|]{0,12}";
+        prop_oneof![
+            text.prop_map(Data::Text),
+            text.prop_map(Data::Expand),
+            prop::collection::vec("[^\0|]{1,9}", 0..4).prop_map(Data::Texts),
+            any::<u32>().prop_map(Data::Number),
+            any::<u64>().prop_map(Data::Large),
+            prop::collection::vec(any::<u8>(), 0..20).prop_map(Data::Bytes),
+            (12..99_u32, prop::collection::vec(any::<u8>(), 0..9)).prop_map(|(kind, bytes)| Data::Other(kind, bytes)),
+        ]
+    }
+
+    proptest! {
+        /// As bytes in a hive, and as text in JSON.
+        #[test]
+        fn data_keeps_its_meaning(data in data()) {
+            let (kind, bytes) = data.to_bytes();
+            prop_assert_eq!(Value { name: String::new(), kind, bytes }.data(), data.clone());
+            let json = serde_json::to_value(&data).unwrap();
+            let told = match &json["data"] {
+                serde_json::Value::String(text) => text.clone(),
+                serde_json::Value::Array(texts) => texts.iter().filter_map(|text| text.as_str()).collect::<Vec<_>>().join("|"),
+                number => number.to_string(),
+            };
+            let again = format!("{}:{told}", json["type"].as_str().unwrap());
+            prop_assert_eq!(Data::parse(&again), Ok(data));
+        }
+    }
+}

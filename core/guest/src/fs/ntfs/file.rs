@@ -148,10 +148,9 @@ impl Ntfs {
         let (number, sequence) = (reference & NUMBER, reference >> 48);
         let file = self.file(number)?;
         if u64::from(file.sequence) != sequence {
-            return Err(self.device.damaged(format!(
-                "a folder means file {number} as it was made for the {sequence}th time, and it is there for the {}th",
-                file.sequence
-            )));
+            let what =
+                format!("a folder means file {number} with sequence number {sequence}, and it has {}", file.sequence);
+            return Err(self.device.damaged(what));
         }
         Ok(file)
     }
@@ -160,7 +159,7 @@ impl Ntfs {
     pub(super) fn read_file(&self, base: Record) -> Result<File> {
         let number = base.number;
         let damaged = |what: &str| self.device.damaged(format!("file record {number} {what}"));
-        if !base.is_used() || base.base() & NUMBER != 0 {
+        if !base.is_used() || base.base() != 0 {
             return Err(damaged("is none of a file"));
         }
         let mut hold = self.device.bench().budget().hold();
@@ -173,25 +172,41 @@ impl Ntfs {
                 _ => own.push((first, attribute)),
             }
         }
-        let mut records: Vec<u64> = Vec::new();
-        let Some(list) = list else {
-            own.into_iter()
-                .try_for_each(|(first, attribute)| join(&mut attributes, first, attribute))
-                .map_err(damaged)?;
-            return Ok(File {
-                number,
-                sequence: base.sequence(),
-                flags: base.flags(),
-                links: base.links(),
-                attributes,
-                records,
-                _hold: hold,
-            });
+        let records = match list {
+            Some(list) => self.read_listed(&base, &list, own, &mut attributes, &mut hold)?,
+            None => {
+                let mut each = own.into_iter();
+                each.try_for_each(|(first, attribute)| join(&mut attributes, first, attribute)).map_err(damaged)?;
+                Vec::new()
+            }
         };
+        Ok(File {
+            number,
+            sequence: base.sequence(),
+            flags: base.flags(),
+            links: base.links(),
+            attributes,
+            records,
+            _hold: hold,
+        })
+    }
+
+    /// Reads what a list of attributes names, some of it `own` ones of the first record. Gives the further records.
+    fn read_listed(
+        &self,
+        base: &Record,
+        list: &Attribute,
+        own: Vec<(u64, Attribute)>,
+        attributes: &mut Vec<Attribute>,
+        hold: &mut Hold,
+    ) -> Result<Vec<u64>> {
+        let number = base.number;
+        let damaged = |what: &str| self.device.damaged(format!("file record {number} {what}"));
+        let mut records = Vec::new();
         if list.size() > MAX_LIST {
             return Err(damaged("has a list of attributes that is too long"));
         }
-        let entries = listed(&self.all_of(&list)?).ok_or_else(|| damaged("has a damaged list of attributes"))?;
+        let entries = listed(&self.all_of(list)?).ok_or_else(|| damaged("has a damaged list of attributes"))?;
         // Pieces of each record that are still to be found.
         let mut pieces = std::collections::HashMap::from([(number, own)]);
         for entry in entries {
@@ -212,16 +227,12 @@ impl Ntfs {
             let (first, piece) = found
                 .map(|place| of_record.remove(place))
                 .ok_or_else(|| damaged(&format!("lists an attribute that record {record} does not have")))?;
-            join(&mut attributes, first, piece).map_err(damaged)?;
+            join(attributes, first, piece).map_err(damaged)?;
         }
-        Ok(File {
-            number,
-            sequence: base.sequence(),
-            flags: base.flags(),
-            links: base.links(),
-            attributes,
-            records,
-            _hold: hold,
-        })
+        // What is not listed would be lost when the file is written.
+        if pieces.values().any(|left| !left.is_empty()) {
+            return Err(damaged("has an attribute that its list does not name"));
+        }
+        Ok(records)
     }
 }

@@ -62,6 +62,10 @@ pub(crate) fn reads_reparse(value: &[u8]) -> bool {
     reparse::read(value).is_some()
 }
 
+/// Flags of a volume for which its system has something to do first: to check it, to size its log, to bring it to a new version, to
+/// drop its journal, to mend identities, to go on with a check.
+const TO_DO: u16 = 0x4037;
+
 /// A file system.
 pub(crate) struct Ntfs {
     device: Device,
@@ -207,7 +211,7 @@ impl Ntfs {
             State::Open => return refuse(format!("its log holds changes that were not finished; {SHUT_DOWN}")),
             State::Damaged => return refuse(format!("the state of its log cannot be told; {SHUT_DOWN}")),
         }
-        if flags & 1 != 0 {
+        if flags & TO_DO != 0 {
             return refuse(
                 "it is marked for a check; start the guest where it is, let it check the volume, and shut it down"
                     .into(),

@@ -189,3 +189,36 @@ fn what_was_not_shut_down_fully_is_read_and_not_changed() {
         }
     }
 }
+
+/// A folder in which case tells names apart, as the subsystem for Linux makes them.
+#[test]
+fn a_folder_that_minds_case_keeps_names_apart() {
+    if !ready() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let image = made(folder.path(), 16, 4096, 512);
+    mounted(&image, "permissions", |root| fs::create_dir(root.join("linux")).unwrap());
+    // Version 1 of at most 0 in the standard information of the folder, which is the first file.
+    let mut bytes = fs::read(&image).unwrap();
+    let volume = Broken(bytes.clone());
+    let number = (24..80).find(|number| bytes[volume.record(*number) + 22] & 3 == 3).unwrap();
+    bytes[volume.value(number, 0x10) + 40] = 1;
+    fs::write(&image, &bytes).unwrap();
+    let (bench, mut tree) = opened(&image);
+    bench.begin("names", "that only case tells apart");
+    for (name, content) in
+        [("/linux/tide", "low"), ("/linux/Tide", "high"), ("/linux/TIDE", "ebb"), ("/Gauge", "1"), ("/gauge", "2")]
+    {
+        tree.write(name, content.as_bytes()).unwrap();
+    }
+    let read = |path: &str| String::from_utf8(tree.read(path, 9).unwrap()).unwrap();
+    assert_eq!(["/linux/tide", "/LINUX/Tide", "/linux/TIDE"].map(read), ["low", "high", "ebb"]);
+    assert!(!tree.exists("/linux/tIDE"));
+    assert_eq!((tree.list("/linux").unwrap().len(), tree.list("/").unwrap().len()), (3, 2));
+    tree.rename("/linux/tide", "/linux/tIDE").unwrap();
+    tree.remove("/linux/Tide").unwrap();
+    assert!(tree.exists("/linux/TIDE") && !tree.exists("/linux/Tide"));
+    drop(tree);
+    judged(&bench, &image);
+}
