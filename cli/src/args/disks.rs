@@ -116,6 +116,9 @@ pub(crate) struct PeekArgs {
     /// Show a key of a registry hive: SYSTEM, SOFTWARE and the like, BCD, or the path of a hive in the guest
     #[arg(long, value_name = "HIVE", conflicts_with_all = ["tar", "stat", "streams"])]
     pub(crate) hive: Option<String>,
+    /// With --hive: write the key with all below it as registry text (.reg) into FILE
+    #[arg(long, value_name = "FILE", requires = "hive")]
+    pub(crate) reg: Option<PathBuf>,
     /// List the streams beside each file too
     #[arg(long, conflicts_with = "tar")]
     pub(crate) streams: bool,
@@ -154,17 +157,20 @@ pub(crate) struct PatchArgs {
     #[arg(long, value_name = "PATH:TARGET")]
     pub(crate) link: Vec<String>,
     /// Change KEY in a registry hive: SYSTEM, SOFTWARE and the like, BCD, or the path of a hive in the guest
-    #[arg(long, value_name = "HIVE", requires = "key")]
+    #[arg(long, value_name = "HIVE")]
     pub(crate) hive: Option<String>,
     /// Set a value of KEY, which is made if need be: text:, expand:, texts:A|B, dword:, qword:, hex: or hex(N): before the data
-    #[arg(long, value_name = "NAME=TYPE:DATA", requires = "hive")]
+    #[arg(long, value_name = "NAME=TYPE:DATA", requires = "key")]
     pub(crate) set: Vec<String>,
     /// Remove a value of KEY
-    #[arg(long, value_name = "NAME", requires = "hive")]
+    #[arg(long, value_name = "NAME", requires = "key")]
     pub(crate) unset: Vec<String>,
     /// Remove KEY with all below it, before values are set
-    #[arg(long, requires = "hive")]
+    #[arg(long, requires = "key")]
     pub(crate) remove_key: bool,
+    /// Do what a registry text (.reg) says: keys and values set and removed, in the hives that it names, or all in --hive
+    #[arg(long, value_name = "FILE")]
+    pub(crate) reg: Vec<PathBuf>,
     /// Begin paths at the root of this volume
     #[arg(long, value_name = "NAME")]
     pub(crate) volume: Option<String>,

@@ -2,9 +2,9 @@
 
 use std::path::Path;
 
-use anyhow::Result;
+use anyhow::{Context, Result};
 use reformis_disk::Facts;
-use reformis_guest::nt::{Data, keys::HiveChange};
+use reformis_guest::nt::{Data, keys::HiveChange, reg, text};
 use reformis_machine::{AdapterModel, ControllerKind};
 use reformis_move::{
     Finding,
@@ -72,6 +72,12 @@ pub(crate) fn patch(args: &PatchArgs, session: &Session) -> Result<Exit> {
         let (path, target) = pair(text, "--link takes a path in the guest and where it leads");
         Change::Link(path, target)
     }));
+    for file in &args.reg {
+        changes.extend(text_changes(file, args.hive.as_deref())?);
+    }
+    if args.hive.is_some() && args.key.is_none() && args.reg.is_empty() {
+        usage("--hive takes a KEY, or a text by --reg");
+    }
     if let (Some(hive), Some(key)) = (&args.hive, &args.key) {
         let wanted = hive_changes(args, key);
         if wanted.is_empty() {
@@ -80,11 +86,32 @@ pub(crate) fn patch(args: &PatchArgs, session: &Session) -> Result<Exit> {
         changes.push(Change::Registry(hive.clone(), wanted));
     }
     if changes.is_empty() {
-        usage("there is nothing to do: say --put, --remove, --folder, --link or --hive");
+        usage("there is nothing to do: say --put, --remove, --folder, --link, --hive or --reg");
     }
     let recast = recast_options(&args.disk, &args.result)?;
     let options = PatchOptions { recast, changes, volume: args.volume.clone() };
     show(&options.recast, &change::patch(&options, &session.context())?, session)
+}
+
+/// What a registry text asks for: one change for each hive, in the order in which they come.
+fn text_changes(file: &Path, hive: Option<&str>) -> Result<Vec<Change>> {
+    let size = std::fs::metadata(file).with_context(|| format!("reading '{}'", file.display()))?.len();
+    anyhow::ensure!(
+        size <= reg::MOST,
+        "'{}' has {size} bytes, more than the {} that are read",
+        file.display(),
+        reg::MOST
+    );
+    let bytes = std::fs::read(file).with_context(|| format!("reading '{}'", file.display()))?;
+    let asked = text::changes(&bytes, hive).map_err(|what| anyhow::anyhow!("'{}': {what}", file.display()))?;
+    let mut changes: Vec<Change> = Vec::new();
+    for (hive, change) in asked {
+        match changes.last_mut() {
+            Some(Change::Registry(last, all)) if *last == hive => all.push(change),
+            _ => changes.push(Change::Registry(hive, vec![change])),
+        }
+    }
+    Ok(changes)
 }
 
 /// What is to be changed in a key of a hive.

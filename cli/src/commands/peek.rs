@@ -10,7 +10,7 @@ use reformis_disk::text::printable;
 use reformis_guest::{Kind, Stream, nt::keys::KeyFacts};
 use reformis_move::{
     peek::{self, Item, Peek, Wanted},
-    staging::StagedFile,
+    staging::{self, StagedFile},
     target::Unpack,
 };
 
@@ -27,6 +27,11 @@ pub(crate) fn run(args: &PeekArgs, session: &Session) -> Result<Exit> {
     let unpack = Unpack { folder: &folder, context: &context };
     let wanted = Wanted { volume: args.volume.as_deref(), hive: args.hive.as_deref() };
     let mut guest = peek::open(&args.target, wanted, links(args.trust_links), unpack)?;
+    if let (Some(hive), Some(out)) = (&args.hive, &args.reg) {
+        let bytes = guest.key_text(hive, args.path.as_deref().unwrap_or_default())?;
+        staging::write(out, &bytes, false, guest.access)?;
+        return Ok(Exit::Done);
+    }
     if let Some(hive) = &args.hive {
         let key = guest.key(hive, args.path.as_deref().unwrap_or_default())?;
         if session.json {

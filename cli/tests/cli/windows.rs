@@ -167,6 +167,63 @@ fn files_and_keys_are_changed_and_nothing_else() {
 }
 
 #[test]
+fn keys_go_out_as_text_and_come_back() {
+    let place = berths();
+    place
+        .run(&["peek", "berths.vmdk", "--hive", "SYSTEM", r"CurrentControlSet\Services\Tcpip", "--reg", "tcpip.reg"])
+        .expect(0);
+    let bytes = std::fs::read(place.path("tcpip.reg")).unwrap();
+    let text = String::from_utf16(
+        &bytes.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect::<Vec<_>>(),
+    )
+    .unwrap();
+    assert!(
+        text.contains("\r\n[HKEY_LOCAL_MACHINE\\SYSTEM\\ControlSet001\\Services\\Tcpip\\Parameters]\r\n"),
+        "{text}"
+    );
+    assert!(
+        text.contains("\"NameServer\"=\"192.0.2.2,192.0.2.3\"") && text.contains("\"EnableDHCP\"=dword:00000000"),
+        "{text}"
+    );
+    // Changed by hand, with more: one key goes, another one comes, in another hive too.
+    let text = text.replace("192.0.2.3", "192.0.2.9")
+        + "[-HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Services\\vmicshutdown]\r\n[-HKLM\\SYSTEM\\Nowhere]\r\n\
+           [HKEY_LOCAL_MACHINE\\SOFTWARE\\Saltmarsh\\Gauges]\r\n@=\"four\"\r\n\"Old\"=-\r\n";
+    place.write("changed.reg", text.as_bytes());
+    let out = place.run(&["patch", "berths.vmdk", "--reg", "changed.reg", "--out", "patched.raw"]).expect(0).out;
+    for told in [
+        "NameServer was 192.0.2.2,192.0.2.3, is 192.0.2.2,192.0.2.9",
+        r"SYSTEM\ControlSet001\Services\vmicshutdown is removed",
+        r"SOFTWARE\Saltmarsh\Gauges: its own value is four",
+    ] {
+        assert!(out.contains(told), "{told}\n{out}");
+    }
+    assert!(!out.contains("EnableDHCP") && !out.contains("Nowhere"), "what is so already is no change: {out}");
+    let survey = place.run(&["survey", "patched.raw"]).expect(0).out;
+    assert!(survey.contains("192.0.2.9") && !survey.contains("vmicshutdown"), "{survey}");
+    // The whole hive, and all of it back: nothing is changed by it.
+    place.run(&["peek", "berths.vmdk", "--hive", "SOFTWARE", "--reg", "software.reg"]).expect(0);
+    let out = place.run(&["patch", "berths.vmdk", "--reg", "software.reg", "--out", "same.raw"]).expect(0).out;
+    assert!(!out.contains("SOFTWARE\\"), "{out}");
+    for (text, what) in [
+        ("tide", "its first line is neither"),
+        ("REGEDIT4\n[HKEY_CURRENT_USER\\Tide]\n", "name the hive of the user"),
+        ("REGEDIT4\n[HKEY_DYN_DATA\\Tide]\n", "is in no hive that is known"),
+    ] {
+        place.write("wrong.reg", text.as_bytes());
+        let error = place.run(&["patch", "berths.vmdk", "--reg", "wrong.reg", "--out", "x.raw"]).expect(1).err;
+        assert!(error.contains(what), "{error}");
+    }
+    assert!(
+        place
+            .run(&["patch", "berths.vmdk", "--hive", "SYSTEM", "--out", "x.raw"])
+            .expect(2)
+            .err
+            .contains("--hive takes a KEY")
+    );
+}
+
+#[test]
 fn what_cannot_be_done_is_said_and_nothing_is_written() {
     let place = berths();
     let error = place.run(&["refit", "berths.vmdk", "--dest", "nvme-cloud", "--out", "ready.qcow2"]).expect(1).err;

@@ -9,7 +9,10 @@ use reformis_disk::{
 };
 use reformis_guest::{
     Guest, Kind, Stat, Stream, Tree,
-    nt::keys::{self, KeyFacts},
+    nt::{
+        keys::{self, KeyFacts},
+        text,
+    },
 };
 use serde::Serialize;
 
@@ -121,6 +124,18 @@ impl Peek {
         Ok(match &self.boot_store {
             Some((tree, path)) => keys::look(tree, path, key, now)?,
             None => keys::look(&self.tree, hive, key, now)?,
+        })
+    }
+
+    /// The key `key` of a registry hive with all below it, as the bytes of a `.reg` text.
+    ///
+    /// # Errors
+    /// Those of the hive.
+    pub fn key_text(&self, hive: &str, key: &str) -> Result<Vec<u8>> {
+        let now = Timestamp::now().as_second();
+        Ok(match &self.boot_store {
+            Some((tree, path)) => text::text(tree, path, key, now)?,
+            None => text::text(&self.tree, hive, key, now)?,
         })
     }
 

@@ -7,4 +7,5 @@ mod huffman;
 pub(crate) mod lznt1;
 pub(crate) mod lzx;
 pub(crate) mod modules;
+pub mod reg;
 pub(crate) mod xpress;

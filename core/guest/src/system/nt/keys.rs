@@ -51,10 +51,14 @@ pub enum HiveChange {
     Make(String),
     /// A key is removed, with all below it.
     Remove(String),
+    /// The same, where it is there.
+    RemoveIfThere(String),
+    /// A value of a key is removed, where it is there.
+    UnsetIfThere(String, String),
 }
 
 /// The key that `path` means: the current control set is the one that the system starts with.
-fn resolved(hive: &Hive, path: &str) -> Result<String> {
+pub(super) fn resolved(hive: &Hive, path: &str) -> Result<String> {
     let (first, rest) = path.split_once('\\').unwrap_or((path, ""));
     if !first.eq_ignore_ascii_case(CURRENT) {
         return Ok(path.into());
@@ -117,6 +121,14 @@ pub fn change(tree: &mut Tree, hive: &str, changes: &[HiveChange], now: i64) -> 
                 if !opened.remove(&key)? {
                     return Err(missing(hive, &key));
                 }
+            }
+            HiveChange::RemoveIfThere(key) => {
+                let key = resolved(&opened, key)?;
+                opened.remove(&key)?;
+            }
+            HiveChange::UnsetIfThere(key, name) => {
+                let key = resolved(&opened, key)?;
+                opened.unset(&key, name)?;
             }
         }
     }

@@ -5,12 +5,16 @@ pub(crate) mod hives;
 pub mod keys;
 mod registry;
 mod system;
+pub mod text;
 
 use serde::Serialize;
 
 use crate::{error::Result, fs::tree::Tree, volume::found::Found};
 
-pub use crate::formats::hive::{Changed, Data};
+pub use crate::formats::{
+    hive::{Changed, Data},
+    reg,
+};
 pub use boot_store::{Entry, Place};
 pub(crate) use boot_store::{PLACES, candidates, read as read_boot_store};
 pub use registry::{Adapter, Driver, HostService, Settings, Version};
