@@ -21,7 +21,8 @@ fuzz_target!(|bytes: &[u8]| {
             }
         }
         3 => drop(fuzzing::hive(&hives::empty(5), &hives::with_checksum(rest))),
-        4..=7 => drop(fuzzing::unpack(kind % 8 - 4, rest)),
-        _ => {}
+        // What a person was sent as registry text.
+        7 if kind & 8 != 0 => drop(fuzzing::registry_text(rest)),
+        kind => drop(fuzzing::unpack(kind - 4, rest)),
     }
 });

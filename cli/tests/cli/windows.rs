@@ -166,6 +166,25 @@ fn files_and_keys_are_changed_and_nothing_else() {
     place.run(&["peek", "patched.raw", "--hive", "SYSTEM", r"ControlSet001\Services\tide"]).expect(1);
 }
 
+/// A system that sleeps would wake on hardware that it does not know.
+#[test]
+fn a_sleeping_system_is_not_moved() {
+    let place = berths();
+    place.write("sleep", &b"HIBR".repeat(2000));
+    place.write("awake", &b"wake".repeat(2000));
+    let put = |file: &str, out: &str| {
+        place.run(&["patch", "berths.vmdk", "--put", &format!("{file}:/hiberfil.sys"), "--out", out, "-q"]).expect(0);
+        place.run(&["draft", out, "--dest", "virtio-host"]).expect(0).out
+    };
+    let (asleep, awake) = (put("sleep", "asleep.qcow2"), put("awake", "awake.qcow2"));
+    assert!(asleep.contains("[hibernated]") && asleep.contains("holds a suspended system"), "{asleep}");
+    assert!(!awake.contains("[hibernated]"), "{awake}");
+    let survey = place.run(&["survey", "asleep.qcow2"]).expect(0).out;
+    assert!(survey.contains("a system is kept asleep in it") && survey.contains("shutdown /s /t 0"), "{survey}");
+    let error = place.run(&["patch", "asleep.qcow2", "--folder", "/x", "--out", "x.raw"]).expect(1).err;
+    assert!(error.contains("a system is kept asleep on it"), "{error}");
+}
+
 #[test]
 fn keys_go_out_as_text_and_come_back() {
     let place = berths();

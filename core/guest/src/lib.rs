@@ -100,6 +100,13 @@ pub mod fuzzing {
         changes.into_iter().filter(|done| *done).count()
     }
 
+    /// Reads registry text; what is read is written, and read as the same.
+    pub fn registry_text(bytes: &[u8]) -> bool {
+        use crate::formats::reg;
+        drop(crate::system::nt::text::changes(bytes, None));
+        reg::read(bytes).is_ok_and(|lines| reg::read(&reg::write(&lines)) == Ok(lines))
+    }
+
     /// Unpacks bytes that a Windows system packed, or that say where a link leads.
     pub fn unpack(kind: u8, bytes: &[u8]) -> bool {
         let mut out = vec![0; 32 << 10];

@@ -55,6 +55,8 @@ pub fn remarks(guest: &Guest) -> Vec<Remark> {
     for volume in guest.volumes.iter().filter(|volume| volume.kind == Some(Volume::Hibernation)) {
         remarks.push(Remark::Hibernated { volume: volume.name.clone() });
     }
+    let asleep = guest.systems.iter().filter_map(|system| system.sleeps_on(&guest.volumes));
+    remarks.extend(asleep.map(|volume| Remark::Hibernated { volume }));
     let unread = guest.unread.iter().cloned();
     remarks.extend(unread.map(|(volume, why)| Remark::Unread { volume, why }));
     let paths = guest.unread_paths.iter().cloned();

@@ -36,6 +36,11 @@ pub trait System: Send {
     /// What a report tells of it; `volumes` are those of its guest.
     fn summary(&self, volumes: &[Found]) -> Summary;
 
+    /// The volume on which it sleeps, where it was not shut down but put to sleep.
+    fn sleeps_on(&self, _: &[Found]) -> Option<String> {
+        None
+    }
+
     /// Reads again what it keeps of its configuration, after that was changed.
     fn reread(&mut self);
 

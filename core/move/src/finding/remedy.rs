@@ -32,7 +32,7 @@ impl Finding {
             Self::NoManifest => "Let the host write a manifest with the export.",
             Self::CertificateUnchecked { .. } => "Check it with the tools of whoever signed it.",
             Self::DriverUnchecked { .. } => {
-                "Before you export it, have the guest include the new driver in its early boot image."
+                "Before you export it, have the guest load the new controller's driver when it starts."
             }
             Self::NameChanged { .. } => "Rename it on its new host if you like.",
             Self::NetworkReplaced { .. } => {

@@ -46,6 +46,12 @@ impl System for Nt {
         }
     }
 
+    fn sleeps_on(&self, volumes: &[Found]) -> Option<String> {
+        let (_, is_asleep) = self.facts.hibernation_file?;
+        let root = volumes.get(self.root).map_or(String::new(), |volume| volume.name.clone());
+        is_asleep.then_some(root)
+    }
+
     fn reread(&mut self) {}
 
     fn evidence(&mut self, guest: &Guest, hardware: &Hardware) -> Vec<Evidence> {
