@@ -73,6 +73,16 @@ pub enum Error {
         /// What it holds.
         kind: String,
     },
+    /// A file that gives fewer bytes than it says it has.
+    #[error("{path} in the guest says that it has {size} bytes, and gives {copied}")]
+    Shorter {
+        /// The path.
+        path: String,
+        /// What it says.
+        size: u64,
+        /// What it gives.
+        copied: u64,
+    },
     /// More than is done at once.
     #[error("'{path}' holds more than {most} files")]
     TooMany {
@@ -255,6 +265,7 @@ impl Error {
             Self::NoSuchVolume { .. } => "no-such-volume",
             Self::VolumeLocked { .. } => "volume-locked",
             Self::VolumeNotRead { .. } => "volume-not-read",
+            Self::Shorter { .. } => "guest-damaged",
             Self::TooMany { .. } => "too-many-files",
             Self::NotInPlace { .. } => "not-in-place",
             Self::Refused { .. } => "refused",

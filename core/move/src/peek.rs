@@ -6,6 +6,7 @@ use jiff::Timestamp;
 use reformis_disk::{
     budget::Budget,
     source::{Access, Links},
+    to_usize,
 };
 use reformis_guest::{
     Guest, Kind, Stat, Stream, Tree,
@@ -24,6 +25,10 @@ use crate::{
 
 /// Files that one archive takes.
 const MAX_ENTRIES: usize = 10_000_000;
+
+/// Bytes of a block of an archive, which a file's bytes are filled up to.
+const BLOCK: u64 = 512;
+static PADDING: [u8; 512] = [0; 512];
 
 /// Memory for an entry that is still to be packed, beside its names.
 const ENTRY: u64 = 128;
@@ -219,7 +224,16 @@ impl Peek {
             Kind::File => {
                 header.set_entry_type(tar::EntryType::Regular);
                 header.set_size(stat.size);
-                builder.append_data(&mut header, as_path(name), self.tree.reader(path)?).map_err(wrong)
+                // The archive's builder would copy in small pieces: it writes the head alone.
+                builder.append_data(&mut header, as_path(name), std::io::empty()).map_err(wrong)?;
+                let out = builder.get_mut();
+                let copied = self.tree.copy(path, out)?;
+                if copied != stat.size {
+                    let path = String::from_utf8_lossy(path).into_owned();
+                    return Err(Error::Shorter { path, size: stat.size, copied });
+                }
+                let rest = copied.next_multiple_of(BLOCK) - copied;
+                out.write_all(PADDING.get(..to_usize(rest)).unwrap_or_default()).map_err(wrong)
             }
             // Devices and sockets of a system that is off are nothing to take out.
             Kind::Other => Ok(()),
