@@ -169,24 +169,27 @@ pub(crate) enum Command {
     Refit(RefitArgs),
     /// Looks at the files of a guest without starting it
     #[command(
-        long_about = "Looks at the files of a guest without starting it: lists a folder, prints a file, or takes out a \
-                      folder as a tar archive.\n\nPaths begin at the root of the guest's system, whose volumes are \
-                      mounted as its own fstab says; with --volume, at the root of one volume (`reformis survey` lists \
+        long_about = "Looks at the files of a guest without starting it: lists a folder, prints a file, takes out a \
+                      folder as a tar archive, or shows a key of a registry.\n\nPaths begin at the root of the guest's \
+                      system, whose volumes are mounted as its own fstab says, or have their letters (d:/data); with --volume, at the root of one volume (`reformis survey` lists \
                       them). A journal that was not written out is taken into account, in memory.",
         after_help = "Examples:\n  reformis peek buoycam.vdi\n  reformis peek buoycam.vdi /etc/fstab\n  \
                       reformis peek tidelog.ova /var/log --tar logs.tar\n  \
-                      reformis peek ledger.vmx /EFI --volume 'disk 1 partition 1'"
+                      reformis peek ledger.vmx /EFI --volume 'disk 1 partition 1'\n  \
+                      reformis peek berths.vmdk --hive SYSTEM Select"
     )]
     Peek(PeekArgs),
     /// Changes files of a guest without starting it
     #[command(
-        long_about = "Puts files into a guest, removes them, and makes folders and links, without starting it; into a \
-                      copy or in place.\n\nWhat is replaced keeps its owner and permissions; what is new belongs to the \
-                      superuser and has the permissions of the file here, and the SELinux label that its neighbours \
-                      show. All changes are made or none. The source is never written: a result in place takes its name \
+        long_about = "Puts files into a guest, removes them, makes folders and links, and sets registry values, without \
+                      starting it; into a copy or in place.\n\nWhat is replaced keeps its owner and permissions; what is \
+                      new belongs to the superuser and has the permissions of the file here, and the SELinux label that \
+                      its neighbours show; on NTFS it has the security of its folder. All changes are made or none. The source is never written: a result in place takes its name \
                       when it is whole.",
         after_help = "Examples:\n  reformis patch buoycam.vdi --put netcfg.yaml:/etc/netplan/50-site.yaml --out patched.vdi\n  \
-                      reformis patch ledger.qcow2 --remove /etc/udev/rules.d/70-persistent-net.rules --in-place"
+                      reformis patch ledger.qcow2 --remove /etc/udev/rules.d/70-persistent-net.rules --in-place\n  \
+                      reformis patch berths.vmdk --hive SYSTEM 'CurrentControlSet\\Services\\stornvme' --set Start=dword:0 \
+                      --out patched.vdi"
     )]
     Patch(PatchArgs),
     /// Checks a landing against its source, or two disks against each other
@@ -202,7 +205,7 @@ pub(crate) enum Command {
     #[command(
         long_about = "Writes the demo's data into a folder and runs a whole example with it: survey, draft, carry, \
                       prove.\n\nThe scenario is made up: Saltmarsh Sound, a coastal tide-gauge service, moves its servers \
-                      tidelog and ledger.",
+                      tidelog and ledger, and looks into berths, which runs Windows.",
         after_help = "Examples:\n  reformis demo\n  reformis demo /tmp/saltmarsh"
     )]
     Demo(DemoArgs),
