@@ -90,12 +90,16 @@ impl Ntfs {
     /// [`crate::Error::NoRoom`]; those of reading and writing.
     pub(super) fn take_record(&mut self) -> Result<(u64, u16)> {
         let mut mft = self.owned(number::MFT)?;
+        let before = mft.attributes.clone();
         let found = self.free_record_from(&mft, self.next_record.max(number::FIRST_FREE))?;
         if found >= self.records() {
             self.add_records(&mut mft)?;
         }
         self.mark_record(&mut mft, found, true)?;
-        self.store(mft)?;
+        // A bitmap in clusters was changed there.
+        if mft.attributes != before {
+            self.store(mft)?;
+        }
         self.next_record = found + 1;
         let offset = found * self.geometry.record as u64;
         let mut old = vec![0; self.geometry.record];
@@ -116,8 +120,11 @@ impl Ntfs {
         }
         self.write_record(number, bytes)?;
         let mut mft = self.owned(number::MFT)?;
+        let before = mft.attributes.clone();
         self.mark_record(&mut mft, number, false)?;
-        self.store(mft)?;
+        if mft.attributes != before {
+            self.store(mft)?;
+        }
         self.next_record = self.next_record.min(number);
         Ok(())
     }

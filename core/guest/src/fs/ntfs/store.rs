@@ -143,6 +143,9 @@ impl Ntfs {
     /// # Errors
     /// [`crate::Error::NoRoom`]; those of reading and writing.
     pub(super) fn store(&mut self, mut file: File) -> Result<()> {
+        if file.number == super::number::MFT && !file.records.is_empty() {
+            return self.store_in_place(&file);
+        }
         let base = self.record(file.number)?;
         let room = self.room(base.attributes_at().start);
         let cluster = self.geometry.cluster;
@@ -165,6 +168,50 @@ impl Ntfs {
             return spare.into_iter().try_for_each(|record| self.free_record(record));
         }
         self.store_in_many(base, room, file)
+    }
+
+    /// Writes the list of all file records where its pieces lie: the records that say where others are must be found before those,
+    /// so none of them moves. The last piece takes what was added.
+    ///
+    /// # Errors
+    /// [`crate::Error::Unsupported`] when it has no room there.
+    fn store_in_place(&mut self, file: &File) -> Result<()> {
+        let damaged = |fs: &Self, what: &str| fs.device.damaged(format!("file record {} {what}", file.number));
+        let (clusters, cluster) = (self.geometry.clusters, self.geometry.cluster);
+        let records: Vec<u64> = std::iter::once(file.number).chain(file.records.iter().copied()).collect();
+        let mut old = Vec::new();
+        for number in records {
+            let record = self.record(number)?;
+            let pieces = record.attributes(clusters).map_err(|what| damaged(self, what))?;
+            old.push((record, pieces));
+        }
+        let firsts: Vec<(u32, Vec<u16>, u64)> = old
+            .iter()
+            .flat_map(|(_, all)| all.iter().map(|(first, one)| (one.kind, one.name.clone(), *first)))
+            .collect();
+        for (record, all) in old {
+            let pieces = all.into_iter().map(|(first, one)| {
+                // Where the next piece of the same begins, this one ends.
+                let same =
+                    |known: &&(u32, Vec<u16>, u64)| known.0 == one.kind && known.1 == one.name && known.2 > first;
+                let end = firsts.iter().filter(same).map(|known| known.2).min().unwrap_or(u64::MAX);
+                let bytes = match file.find(one.kind, &one.name) {
+                    Some(Attribute { value: Value::Mapped(value), .. }) => {
+                        mapped(&one, value, &runs::cut(&value.runs, first..end), cluster)
+                    }
+                    // Names are several of a kind, and do not change.
+                    Some(new) if one.kind != kind::FILE_NAME => whole(new, cluster),
+                    _ => whole(&one, cluster),
+                };
+                Piece { kind: one.kind, name: one.name, first, bytes, id: Some(one.id) }
+            });
+            let (number, at) = (record.number, record.attributes_at().start);
+            let bytes = self.with_attributes(record.bytes.clone(), at, pieces.collect(), true)?;
+            if bytes != record.bytes {
+                self.write_record(number, bytes)?;
+            }
+        }
+        Ok(())
     }
 
     /// The same with a list of attributes.

@@ -222,3 +222,59 @@ fn a_folder_that_minds_case_keeps_names_apart() {
     drop(tree);
     judged(&bench, &image);
 }
+
+/// A volume whose list of file records lies in hundreds of pieces, as on a disk that was full for years.
+#[test]
+fn file_records_in_many_pieces_are_found_and_more_are_added() {
+    if !ready() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let image = made(folder.path(), 24, 512, 512);
+    mounted(&image, "permissions", |root| {
+        let count =
+            (0..20_000).take_while(|number| fs::write(root.join(format!("f{number}")), [7; 1000]).is_ok()).count();
+        // Holes of a thousand bytes, into which the file records grow.
+        (0..count).step_by(2).for_each(|number| {
+            File::options().write(true).open(root.join(format!("f{number}"))).unwrap().set_len(0).unwrap()
+        });
+        // Not until it is full: that is where the other driver loses its way.
+        (0..2500).for_each(|number| drop(File::create(root.join(format!("e{number}"))).unwrap()));
+        (0..count)
+            .step_by(32)
+            .skip(1)
+            .for_each(|number| fs::remove_file(root.join(format!("f{}", number - 1))).unwrap());
+    });
+    let bytes = fs::read(&image).unwrap();
+    let volume = Broken(bytes);
+    let mft = volume.number(48, 8) * 512;
+    let first = mft + volume.number(mft + 20, 2);
+    let second = first + volume.number(first + 4, 4);
+    assert_eq!(volume.number(second, 4), 0x20, "its first record has a list of attributes");
+    assert_eq!(ntfs_check::check(&fs::read(&image).unwrap()), Vec::<String>::new(), "as the other driver left it");
+    let mut all = seen_by_driver(&image);
+    let (bench, mut tree) = opened(&image);
+    assert_eq!(difference(&seen(&tree), &all), Vec::<String>::new());
+    // Records that were given back are taken, and then new ones are made, as far as there is room for them.
+    let mut made = 0;
+    for number in 0..400 {
+        bench.begin("add", "a file");
+        let path = format!("/added {number}");
+        match tree.write(&path, b"") {
+            Ok(()) => {
+                all.insert(path.into_bytes(), Thing::File(0, blake3::hash(b"")));
+                made += 1;
+            }
+            Err(Error::NoRoom { .. } | Error::Unsupported { .. }) => {
+                bench.rollback();
+                tree = opened_again(&bench);
+            }
+            Err(error) => panic!("{error}"),
+        }
+    }
+    assert!(made > 60, "{made}");
+    assert_eq!(difference(&seen(&tree), &all), Vec::<String>::new());
+    drop(tree);
+    judged(&bench, &image);
+    assert_eq!(difference(&seen_by_driver(&image), &all), Vec::<String>::new());
+}
