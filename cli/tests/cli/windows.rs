@@ -166,6 +166,31 @@ fn files_and_keys_are_changed_and_nothing_else() {
     place.run(&["peek", "patched.raw", "--hive", "SYSTEM", r"ControlSet001\Services\tide"]).expect(1);
 }
 
+/// The boot store lies on another volume, of another kind: it is changed there, and the survey reads what it says then.
+#[test]
+fn the_boot_store_is_changed_where_it_lies() {
+    let place = berths();
+    let element = r"Objects\{5a170000-0000-4000-8000-0000000000b1}\Elements\12000002";
+    let loader = r"Element=text:\Windows\system32\boot\winload.efi";
+    let args = ["patch", "berths.vmdk", "--hive", "bcd", element, "--set", loader, "--out", "patched.vhdx", "--json"];
+    let json = place.run(&args).expect(0).json();
+    let changes = json["recast"]["guest"]["edits"][0]["changes"].as_array().unwrap();
+    assert!(
+        changes.len() == 1 && changes[0].as_str().unwrap().contains("was \\Windows\\system32\\winload.efi, is"),
+        "{changes:?}"
+    );
+    let survey = place.run(&["survey", "patched.vhdx"]).expect(0).out;
+    assert!(survey.contains(r"\Windows\system32\boot\winload.efi on disk 1 partition 2, by default"), "{survey}");
+    // Its system is not where the store says any more: the chain tells so.
+    let element = r"Objects\{5a170000-0000-4000-8000-0000000000b1}\Elements\21000001";
+    place.run(&["patch", "patched.vhdx", "--hive", "BCD", element, "--unset", "Element", "--in-place"]).expect(0);
+    let other = format!("Element=hex:{}0600000000000000480000000000000011{}", "00".repeat(16), "00".repeat(71));
+    let element = r"Objects\{5a170000-0000-4000-8000-0000000000b1}\Elements\11000001";
+    place.run(&["patch", "patched.vhdx", "--hive", "BCD", element, "--set", &other, "--in-place"]).expect(0);
+    let draft = place.run(&["draft", "patched.vhdx", "--dest", "virtio-host"]).expect(0).out;
+    assert!(draft.contains("broken") && draft.contains("on a partition that is not there"), "{draft}");
+}
+
 /// A system that sleeps would wake on hardware that it does not know.
 #[test]
 fn a_sleeping_system_is_not_moved() {

@@ -236,7 +236,7 @@ fn file_records_in_many_pieces_are_found_and_more_are_added() {
             (0..20_000).take_while(|number| fs::write(root.join(format!("f{number}")), [7; 1000]).is_ok()).count();
         // Holes of a thousand bytes, into which the file records grow.
         (0..count).step_by(2).for_each(|number| {
-            File::options().write(true).open(root.join(format!("f{number}"))).unwrap().set_len(0).unwrap()
+            File::options().write(true).open(root.join(format!("f{number}"))).unwrap().set_len(0).unwrap();
         });
         // Not until it is full: that is where the other driver loses its way.
         (0..2500).for_each(|number| drop(File::create(root.join(format!("e{number}"))).unwrap()));
