@@ -286,6 +286,12 @@ fn what_cannot_be_done_is_said_and_nothing_is_written() {
             .err;
         assert!(error.contains(what), "{value}: {error}");
     }
+    let draft = place.run(&["draft", "berths.vmdk", "--dest", "virtio-host", "--host-name", "desk"]).expect(0).out;
+    let told = draft.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(
+        told.contains("The edit 'identity' could not be made") && told.contains("is not made ready by this version"),
+        "{draft}"
+    );
     let link = place.run(&["patch", "berths.vmdk", "--link", "/a:/b", "--out", "x.raw"]).expect(1).err;
     assert!(link.contains("links are not made on NTFS"), "{link}");
     let name = place.run(&["patch", "berths.vmdk", "--folder", "/what?", "--out", "x.raw"]).expect(1).err;

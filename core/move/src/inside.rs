@@ -107,6 +107,9 @@ pub(crate) fn ready(
     for (system, chain) in &evidence {
         findings.extend(broken(system, chain));
     }
+    if !guest.systems.iter().any(|system| !system.edits().is_empty()) {
+        findings.extend(not_done(wishes, guest.systems.first().map(|system| system.name())));
+    }
     let record = GuestRecord { evidence: GuestRecord::chains(evidence), edits: done };
     let verdict = Some(Verdict::of(on, &record.evidence, record.edits.len(), otherwise));
     let has_system = guest.systems.iter().any(|system| !system.edits().is_empty());
@@ -121,6 +124,18 @@ pub(crate) fn ready(
 
 fn wishes_anything(wishes: &Wishes) -> bool {
     wishes.host_name.is_some() || wishes.new_machine_id || wishes.new_ssh_keys || !wishes.first_boot.is_empty()
+}
+
+/// What the person wishes of a guest in which no edit is made.
+fn not_done(wishes: &Wishes, system: Option<&str>) -> Vec<Finding> {
+    let why = match system {
+        Some(system) => format!("{system} is not made ready by this version"),
+        None => "no system was found".into(),
+    };
+    let identity = wishes.host_name.is_some() || wishes.new_machine_id || wishes.new_ssh_keys;
+    let wanted = [(identity, edit::IDENTITY), (!wishes.first_boot.is_empty(), edit::FIRST_BOOT)];
+    let wanted = wanted.into_iter().filter(|(is_wanted, _)| *is_wanted);
+    wanted.map(|(_, name)| Finding::EditFailed { edit: name.into(), why: why.clone() }).collect()
 }
 
 /// The target's disks in the order in which the guest counts them: by their places, where one kind of controller has all.
