@@ -22,7 +22,7 @@ pub enum Error {
     Unsupported {
         /// The volume.
         volume: String,
-        /// `read`, `changed`, `made` or `removed`.
+        /// `read`, `changed`, `made`, `removed`, or the like.
         action: &'static str,
         /// What it uses.
         what: String,

@@ -104,7 +104,7 @@ pub mod fuzzing {
     pub fn registry_text(bytes: &[u8]) -> bool {
         use crate::formats::reg;
         drop(crate::system::nt::text::changes(bytes, None));
-        reg::read(bytes).is_ok_and(|lines| reg::read(&reg::write(&lines)) == Ok(lines))
+        reg::read(bytes).is_ok_and(|lines| reg::write(&lines).is_ok_and(|text| reg::read(&text) == Ok(lines)))
     }
 
     /// Unpacks bytes that a Windows system packed, or that say where a link leads.

@@ -151,7 +151,16 @@ fn value(data: &str, is_older: bool) -> Result<Data, String> {
 }
 
 /// Writes lines in the newer form.
-pub fn write(lines: &[Line]) -> Vec<u8> {
+///
+/// # Errors
+/// A name that the form cannot carry: a line end in it would begin a line of its own, which whoever reads the text would obey.
+pub fn write(lines: &[Line]) -> Result<Vec<u8>, String> {
+    for line in lines {
+        let (Line::Key(name) | Line::RemoveKey(name) | Line::Set(name, _) | Line::Unset(name)) = line;
+        if name.contains(|c: char| c.is_control() || matches!(c, '\u{2028}' | '\u{2029}')) {
+            return Err(name.escape_debug().to_string());
+        }
+    }
     let mut text = format!("{NEWER}\r\n");
     for line in lines {
         match line {
@@ -167,7 +176,7 @@ pub fn write(lines: &[Line]) -> Vec<u8> {
         }
     }
     let units = std::iter::once(0xfeff).chain(text.encode_utf16());
-    units.flat_map(u16::to_le_bytes).collect()
+    Ok(units.flat_map(u16::to_le_bytes).collect())
 }
 
 fn escaped(text: &str) -> String {
@@ -183,7 +192,7 @@ fn told(data: &Data, before: usize) -> String {
     let (kind, bytes) = data.to_bytes();
     match data {
         // A line end in quotes would end the line.
-        Data::Text(text) if !text.contains(['\r', '\n']) => escaped(text),
+        Data::Text(text) if !text.contains(|c: char| c.is_control()) => escaped(text),
         Data::Number(number) => format!("dword:{number:08x}"),
         _ => {
             let mut text = if kind == 3 { "hex:".to_string() } else { format!("hex({kind:x}):") };
@@ -239,6 +248,19 @@ mod tests {
         }
     }
 
+    /// What a guest calls its keys must not become lines of a text that an administrator reads into another system.
+    #[test]
+    fn a_name_with_a_line_end_is_not_written() {
+        let evil = "a\r\n[-HKEY_LOCAL_MACHINE\\SYSTEM]\r\n\"b".to_string();
+        for line in [Line::Key(evil.clone()), Line::Set(evil.clone(), Data::Number(1)), Line::Unset("\0".into())] {
+            assert!(write(&[line]).is_err());
+        }
+        let text = write(&[Line::Key("k".into()), Line::Set("v".into(), Data::Text(evil.clone()))]).unwrap();
+        let lines = read(&text).unwrap();
+        assert_eq!(lines[1], Line::Set("v".into(), Data::Text(evil)));
+        assert_eq!(lines.len(), 2);
+    }
+
     fn line() -> impl Strategy<Value = Line> {
         let name = "[a-zA-Zß水\"\\\\= ]{0,9}";
         let data = prop_oneof![
@@ -268,7 +290,7 @@ mod tests {
                     key => vec![key],
                 })
                 .collect();
-            prop_assert_eq!(read(&write(&lines)), Ok(lines));
+            prop_assert_eq!(read(&write(&lines).unwrap()), Ok(lines));
         }
 
         #[test]

@@ -99,7 +99,12 @@ pub fn text(tree: &Tree, hive: &str, key: &str, now: i64) -> Result<Vec<u8>> {
         lines.push(line);
         Ok(())
     })?;
-    Ok(reg::write(&lines))
+    let cannot = |name: String| Error::Unsupported {
+        volume: path.clone(),
+        action: "written as text",
+        what: format!("a name in it has letters that a text cannot carry ('{name}')"),
+    };
+    reg::write(&lines).map_err(cannot)
 }
 
 fn walk(hive: &Hive, key: Key, path: &str, depth: usize, add: &mut dyn FnMut(Line, u64) -> Result<()>) -> Result<()> {
