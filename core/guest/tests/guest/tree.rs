@@ -81,9 +81,10 @@ proptest! {
             return Ok(());
         }
         let folder = tempfile::tempdir().unwrap();
-        // A root of its own some way down, so that what goes up from it is still here.
+        // So far down that nothing goes up beyond the root, where this machine is and a guest has nothing.
         let root = folder.path().join("root");
-        let top = root.join("x/y/z");
+        let below = "deep/".repeat(30);
+        let top = root.join(&below);
         fs::create_dir_all(&top).unwrap();
         for made in &made {
             // What cannot be made here, since something is in its way, is not made.
@@ -99,8 +100,7 @@ proptest! {
         let mut guest = open(&[&disk]);
         let tree = guest.volume_tree(0, NOW).unwrap().unwrap();
         for names in &asked {
-            // Three folders up from the top there is the root, and above it this machine: a guest has nothing there.
-            let path = format!("x/y/z/{}", path(names));
+            let path = format!("{below}{}", path(names));
             prop_assert_eq!(in_guest(&tree, &path), here(&root, &path), "{}", path);
         }
     }

@@ -81,8 +81,10 @@ fn mapped(attribute: &Attribute, value: &Mapped, piece: &[Run], cluster: u64) ->
         put(&mut bytes, 56, &value.initialized.to_le_bytes());
     }
     if says_more {
-        let there: u64 = value.runs.iter().filter(|run| run.lcn.is_some()).map(|run| run.len).sum();
-        put(&mut bytes, 64, &(there * cluster).to_le_bytes());
+        // Runs that a stranger wrote may name the same clusters any number of times.
+        let there =
+            value.runs.iter().filter(|run| run.lcn.is_some()).fold(0_u64, |sum, run| sum.saturating_add(run.len));
+        put(&mut bytes, 64, &there.saturating_mul(cluster).to_le_bytes());
     }
     bytes.extend(runs::encode(piece));
     ended(bytes)
