@@ -69,7 +69,8 @@ impl File {
         self.resident(kind::STANDARD_INFORMATION).and_then(|bytes| u32(bytes, 32)).unwrap_or_default()
     }
 
-    /// Whether case tells the names in this folder apart: version 1 of at most 0, which nothing else uses.
+    /// Whether case tells the names in this folder apart: version 1 of at most 0, which
+    /// nothing else uses. From memory; where it is another way, case is not minded, as in all other folders.
     pub(super) fn minds_case(&self) -> bool {
         let word = |at: usize| self.resident(kind::STANDARD_INFORMATION).and_then(|bytes| u32(bytes, at));
         self.is_folder() && word(36) == Some(0) && word(40) == Some(1)

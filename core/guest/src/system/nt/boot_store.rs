@@ -72,8 +72,8 @@ pub struct Entry {
     pub place: Option<Place>,
 }
 
-/// Reads what the device element `bytes` says: a partition, by its own and its disk's identity. Layout as seen in stores of
-/// version 10.0.
+/// Reads what the device element `bytes` says: a partition, by its own and its disk's identity. Layout from memory of
+/// stores of version 10.0; what does not fit it is not told.
 fn place(bytes: &[u8]) -> Option<Place> {
     let long = |at: usize| Some(u32::from_le_bytes(*bytes.get(at..)?.first_chunk()?));
     let guid = |at: usize| Some(Uuid::from_bytes_le(*bytes.get(at..)?.first_chunk()?));
