@@ -178,7 +178,9 @@ pub fn patch(options: &PatchOptions, context: &Context<'_>) -> Result<Recast> {
             tree.write("/.autorelabel", b"")?;
             changes.push("all files get their SELinux labels again on the first start".into());
         }
-        let record = GuestRecord { evidence: Vec::new(), edits: vec![Done { name: "patch".into(), system, changes }] };
+        // A value that is so already is no change.
+        let done = (!changes.is_empty()).then(|| Done { name: "patch".into(), system, changes });
+        let record = GuestRecord { evidence: Vec::new(), edits: done.into_iter().collect() };
         let overlay: Option<Overlay> = guest.bench.take().pop();
         let edits = overlay.iter().flat_map(Overlay::edits).filter(|edit| !edit.ranges.is_empty()).cloned().collect();
         let disk: Arc<dyn Disk> = match overlay {
