@@ -1,7 +1,7 @@
 //! The options that do what a remedy says: the core knows no options, and a person here types them.
 
 /// Codes of errors and findings, and the options for them.
-const OPTIONS: [(&str, &str); 18] = [
+const OPTIONS: [(&str, &str); 19] = [
     ("not-an-image", "--from raw"),
     ("unsafe-name", "--trust-links"),
     ("guessed-name", "--from raw"),
@@ -20,6 +20,7 @@ const OPTIONS: [(&str, &str); 18] = [
     ("network-unmapped", "--network NAME"),
     ("adapter-unconnected", "--network NAME"),
     ("adapter-unknown", "--mac ADDRESS"),
+    ("no-driver", "--drivers MEDIUM"),
 ];
 
 /// `remedy`, with the option that does it.

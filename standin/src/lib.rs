@@ -6,6 +6,7 @@
 pub mod content;
 pub mod deltas;
 pub mod domain;
+pub mod driver;
 pub mod early;
 pub mod emulator;
 pub mod export;

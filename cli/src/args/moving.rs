@@ -73,12 +73,15 @@ pub(crate) struct ChoiceArgs {
 #[derive(Debug, Default, Args)]
 #[command(next_help_heading = "Inside the guest")]
 pub(crate) struct GuestArgs {
-    /// Do not make this edit: fallback-loader, drivers, device-names, adapter-names, helpers, identity, first-boot
+    /// Do not make this edit: fallback-loader, drivers, device-names, adapter-names, adapters, helpers, disks, clock, identity, first-boot
     #[arg(long, value_name = "EDIT")]
     pub(crate) leave_out: Vec<String>,
     /// Run the script FILE once, on the first start; its output goes to a log in the guest
     #[arg(long, value_name = "FILE")]
     pub(crate) first_boot: Vec<PathBuf>,
+    /// Take drivers for a Windows guest from MEDIUM: a folder, an ISO image, a zip or tar archive, a cabinet
+    #[arg(long, value_name = "MEDIUM")]
+    pub(crate) drivers: Vec<PathBuf>,
     /// Give the guest a new host name
     #[arg(long, value_name = "NAME")]
     pub(crate) host_name: Option<String>,

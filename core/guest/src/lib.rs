@@ -28,7 +28,7 @@ pub use bench::{Bench, Device};
 pub use error::{Error, Result};
 pub use evidence::{
     Evidence, Link, State,
-    hardware::{AdapterPlace, DiskPlace, Hardware, Need, OtherPlace},
+    hardware::{AdapterPlace, DiskPlace, DriverNeed, Hardware, Need, OtherPlace},
     is_broken,
     look::{Family, Look, look},
 };

@@ -46,6 +46,9 @@ pub struct Destination {
     /// The kind of host, for the helpers that a guest may have for it: `virtio`, `vmx`, `vdi`, `vmbus`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub helpers: Option<String>,
+    /// Installers of its agent for Windows systems, as they are called on a driver medium, whatever their folder.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub agents: Vec<String>,
     /// What it does not have: `tpm`, `secure-boot`, `serial-ports`, `drives`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub lacks: Vec<Lacking>,
@@ -79,8 +82,13 @@ pub struct Needs {
     pub modules: Vec<String>,
     /// The device that each of them drives, as such a kernel names it for finding a driver (`modalias`).
     pub devices: Vec<String>,
-    /// Drivers of a system of the NT family.
+    /// Services of a Windows system that drive it, from the bus to the device; `|` stands between what different versions have.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub drivers: Vec<String>,
+    /// The device that each of them drives, as such a system identifies it: one on PCI with all that is known of it, as
+    /// `PCI\VEN_1AF4&DEV_1048&SUBSYS_11001AF4&REV_01&CC_010000`.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub ids: Vec<String>,
 }
 
 /// A disk shape, as `FORMAT/LAYOUT`.
@@ -240,6 +248,10 @@ impl Destination {
         for (device, needs) in &destination.guest {
             if needs.modules.len() != needs.devices.len() {
                 return Err(wrong(format!("'{device}' needs as many devices as modules: one for each")));
+            }
+            // Devices without a name of a driver are those that a medium may have one for.
+            if !needs.drivers.is_empty() && needs.drivers.len() != needs.ids.len() {
+                return Err(wrong(format!("'{device}' needs as many ids as drivers: one for each")));
             }
         }
         let controllers = &destination.controllers;

@@ -1,6 +1,6 @@
 //! What a site adds: destinations of its own, changes to ours, and the new names of networks. A TOML file, `reformis.toml`.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, path::Path};
 
 use serde::Deserialize;
 use toml::{Table, Value};
@@ -21,6 +21,7 @@ pub struct Site {
     file: String,
     networks: BTreeMap<String, String>,
     destinations: BTreeMap<String, Table>,
+    drivers: Vec<String>,
 }
 
 #[derive(Deserialize)]
@@ -31,6 +32,9 @@ struct Written {
     networks: BTreeMap<String, String>,
     #[serde(default)]
     destinations: BTreeMap<String, Table>,
+    /// Media with drivers for Windows guests.
+    #[serde(default)]
+    drivers: Vec<String>,
 }
 
 impl Site {
@@ -41,7 +45,8 @@ impl Site {
     pub fn parse(file: &str, text: &str) -> Result<Self> {
         let wrong = |what: String| Error::Site { file: file.into(), what };
         let written: Written = toml::from_str(text).map_err(|error| wrong(explain(text, &error)))?;
-        let site = Self { file: file.into(), networks: written.networks, destinations: written.destinations };
+        let Written { networks, destinations, drivers } = written;
+        let site = Self { file: file.into(), networks, destinations, drivers };
         for name in site.destinations.keys() {
             site.destination(name)?;
         }
@@ -51,6 +56,16 @@ impl Site {
     /// The file that it was read from.
     pub fn file(&self) -> Option<&str> {
         Some(self.file.as_str()).filter(|file| !file.is_empty())
+    }
+
+    /// Paths of media with drivers for Windows guests; in the file, they begin in its own folder.
+    pub fn drivers(&self) -> Vec<String> {
+        let folder = Path::new(&self.file).parent().unwrap_or(Path::new(""));
+        let whole = |path: &String| {
+            let joined = folder.join(path);
+            std::path::absolute(&joined).unwrap_or(joined).to_string_lossy().into_owned()
+        };
+        self.drivers.iter().map(whole).collect()
     }
 
     /// The new name of the network `old`.
@@ -129,6 +144,8 @@ mod tests {
     use crate::ControllerKind;
 
     const TEXT: &str = r#"
+        drivers = ["media/tide.iso", "/media/other"]
+
         [networks]
         "gauge-net" = "br-tides"
 
@@ -146,6 +163,8 @@ mod tests {
     fn a_site_changes_ours_and_adds_its_own() {
         let site = Site::parse("site.toml", TEXT).unwrap();
         assert_eq!((site.network("gauge-net"), site.network("other")), (Some("br-tides"), None));
+        let drivers = Site::parse("/etc/tide/site.toml", TEXT).unwrap().drivers();
+        assert_eq!(drivers, ["/etc/tide/media/tide.iso", "/media/other"]);
         let ours = site.destination("virtio-host").unwrap();
         assert_eq!(ours.network.as_deref(), Some("br-lan"));
         assert!(ours.controllers.len() > 1 && ours.origin.contains("site.toml"), "{}", ours.origin);

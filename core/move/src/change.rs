@@ -62,7 +62,11 @@ pub struct RefitOptions {
 )]
 pub fn refit(options: &RefitOptions, context: &Context<'_>) -> Result<Recast> {
     let destination = options.site.destination(&options.destination)?;
-    let wishes = inside::wishes(&options.guest)?;
+    let mut guest = options.guest.clone();
+    if guest.drivers.is_empty() {
+        guest.drivers = options.site.drivers();
+    }
+    let wishes = inside::wishes(&guest, context)?;
     let editor = |disk: Arc<dyn Disk>| {
         let look = reformis_guest::look(&disk, context.budget)?;
         let uefi = match options.firmware {
@@ -87,14 +91,14 @@ pub fn refit(options: &RefitOptions, context: &Context<'_>) -> Result<Recast> {
             disks: vec![Some(inside::disk_place(controller, &destination, firmware))],
             adapters: vec![inside::adapter_place(model, &destination.guest, options.mac)],
             host: destination.helpers.clone(),
+            others: inside::others(&destination),
+            agents: destination.agents.clone(),
+            has_local_clock: None,
         };
         let inside = inside::ready(vec![(0, disk.clone())], &hardware, &wishes, &destination.name, context)?;
         if !inside.has_system {
             let path = options.recast.source.to_string_lossy().into();
-            return Err(match inside.systems.into_iter().next() {
-                Some(system) => Error::NotReadied { system, path },
-                None => Error::NoSystem { path },
-            });
+            return Err(Error::NoSystem { path });
         }
         edited(disk, inside, &options.accept)
     };

@@ -40,14 +40,12 @@ pub enum Error {
         path: String,
     },
     /// A system that is read, and cannot be made ready.
-    #[error(
-        "'{system}' in '{path}' can be looked into and patched; this version does not make it ready for other hardware"
-    )]
-    NotReadied {
-        /// What the system calls itself.
-        system: String,
-        /// The disk.
+    #[error("there is no driver on '{path}': no file of it ends in .inf")]
+    NoDrivers {
+        /// The medium.
         path: String,
+        /// Whether it has a UDF file system too, which is not read.
+        has_udf: bool,
     },
     /// No volume of the name.
     #[error("there is no volume called '{volume}'; there are {known}")]
@@ -261,7 +259,7 @@ impl Error {
             Self::NoSuchEdit { .. } => "no-such-edit",
             Self::NoSystem { .. } => "no-system",
             Self::NoBootStore { .. } => "no-boot-store",
-            Self::NotReadied { .. } => "system-not-readied",
+            Self::NoDrivers { .. } => "no-drivers",
             Self::NoSuchVolume { .. } => "no-such-volume",
             Self::VolumeLocked { .. } => "volume-locked",
             Self::VolumeNotRead { .. } => "volume-not-read",

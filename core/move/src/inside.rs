@@ -5,11 +5,12 @@ use std::{collections::BTreeMap, path::Path, sync::Arc};
 use jiff::Timestamp;
 use reformis_disk::{Disk, overlay::Overlay};
 use reformis_guest::{
-    AdapterPlace, DiskPlace, Evidence, Found, Guest, Hardware, Link, Need, OtherPlace, Refit, Remark, State, Summary,
-    Wishes, edit,
+    AdapterPlace, DiskPlace, DriverNeed, Evidence, Found, Guest, Hardware, Link, Need, OtherPlace, Refit, Remark,
+    State, Summary, Wishes, edit,
+    nt::drivers::{Library, Medium},
 };
 use reformis_machine::{
-    Adapter, AdapterModel, ControllerKind, Destination, Firmware, Mac, Machine, destination::Needs,
+    Adapter, AdapterModel, Clock, ControllerKind, Destination, Firmware, Mac, Machine, destination::Needs,
 };
 use serde::Serialize;
 
@@ -36,9 +37,7 @@ pub(crate) struct Inside {
     pub(crate) overlays: BTreeMap<usize, Arc<Overlay>>,
     pub(crate) record: GuestRecord,
     pub(crate) findings: Vec<Finding>,
-    /// The systems that were read, by what they call themselves.
-    pub(crate) systems: Vec<String>,
-    /// Whether one of them is of a family that is made ready.
+    /// Whether there is a system that was made ready.
     pub(crate) has_system: bool,
     /// Whether it will boot.
     pub(crate) verdict: Option<Verdict>,
@@ -79,8 +78,11 @@ pub(crate) fn make_ready(
             .collect(),
         adapters: adapter_places(brief, destination, before, after),
         host: destination.helpers.clone(),
+        others: others(destination),
+        agents: destination.agents.clone(),
+        has_local_clock: Some(after.clock == Clock::Local),
     };
-    let wishes = wishes(&brief.guest)?;
+    let wishes = wishes(&brief.guest, context)?;
     ready(readable, &hardware, &wishes, &destination.name, context)
 }
 
@@ -107,14 +109,13 @@ pub(crate) fn ready(
     for (system, chain) in &evidence {
         findings.extend(broken(system, chain));
     }
-    if !guest.systems.iter().any(|system| !system.edits().is_empty()) {
-        findings.extend(not_done(wishes, guest.systems.first().map(|system| system.name())));
+    if guest.systems.is_empty() {
+        findings.extend(not_done(wishes));
     }
     let record = GuestRecord { evidence: GuestRecord::chains(evidence), edits: done };
     let verdict = Some(Verdict::of(on, &record.evidence, record.edits.len(), otherwise));
-    let has_system = guest.systems.iter().any(|system| !system.edits().is_empty());
-    let systems = guest.systems.iter().map(|system| system.name().to_string()).collect();
-    let mut inside = Inside { systems, record, findings, has_system, verdict, ..Inside::default() };
+    let has_system = !guest.systems.is_empty();
+    let mut inside = Inside { record, findings, has_system, verdict, ..Inside::default() };
     if !inside.record.edits.is_empty() {
         let overlays = guest.bench.take().into_iter().map(Arc::new);
         inside.overlays = disks.into_iter().map(|(index, _)| index).zip(overlays).collect();
@@ -127,11 +128,8 @@ fn wishes_anything(wishes: &Wishes) -> bool {
 }
 
 /// What the person wishes of a guest in which no edit is made.
-fn not_done(wishes: &Wishes, system: Option<&str>) -> Vec<Finding> {
-    let why = match system {
-        Some(system) => format!("{system} is not made ready by this version"),
-        None => "no system was found".into(),
-    };
+fn not_done(wishes: &Wishes) -> Vec<Finding> {
+    let why = "no system was found".to_string();
     let identity = wishes.host_name.is_some() || wishes.new_machine_id || wishes.new_ssh_keys;
     let wanted = [(identity, edit::IDENTITY), (!wishes.first_boot.is_empty(), edit::FIRST_BOOT)];
     let wanted = wanted.into_iter().filter(|(is_wanted, _)| *is_wanted);
@@ -164,13 +162,28 @@ fn needs(table: &Table, word: &str) -> Vec<Need> {
     needs.devices.into_iter().zip(needs.modules).map(pair).collect()
 }
 
+/// Devices of `destination` beside disks and adapters, as a Windows system identifies them.
+pub(crate) fn others(destination: &Destination) -> Vec<String> {
+    destination.guest.get("others").map(|others| others.ids.clone()).unwrap_or_default()
+}
+
+/// What a Windows system needs for a device.
+fn drivers(table: &Table, word: &str) -> Vec<DriverNeed> {
+    let needs = table.get(word).cloned().unwrap_or_default();
+    let services = |names: String| names.split('|').map(Into::into).collect();
+    let pair = |(names, device): (String, String)| DriverNeed { device, services: services(names) };
+    needs.drivers.into_iter().zip(needs.ids).map(pair).collect()
+}
+
 /// A disk on a controller of `destination`, as its system will find it; there, the person may also put it on any other that
 /// boots with `firmware`.
 pub(crate) fn disk_place(controller: ControllerKind, destination: &Destination, firmware: Firmware) -> DiskPlace {
     let others = destination.controllers.iter().filter(|other| other.kind != controller && other.boots(firmware));
     let other = |kind: ControllerKind| OtherPlace {
+        controller: kind.name().into(),
         prefix: prefix(kind).into(),
         needs: needs(&destination.guest, kind.name()),
+        drivers: drivers(&destination.guest, kind.name()),
     };
     DiskPlace { others: others.map(|offer| other(offer.kind)).collect(), ..only_place(controller, &destination.guest) }
 }
@@ -181,6 +194,7 @@ fn only_place(controller: ControllerKind, table: &Table) -> DiskPlace {
         controller: controller.name().into(),
         prefix: prefix(controller).into(),
         needs: needs(table, controller.name()),
+        drivers: drivers(table, controller.name()),
         others: Vec::new(),
     }
 }
@@ -188,8 +202,8 @@ fn only_place(controller: ControllerKind, table: &Table) -> DiskPlace {
 /// An adapter of `destination`, as its system will find it.
 pub(crate) fn adapter_place(model: AdapterModel, table: &Table, mac: Option<Mac>) -> AdapterPlace {
     let mac = mac.map(|mac| mac.to_string());
-    let needs = needs(table, model.name());
-    AdapterPlace { model: model.name().into(), needs, before: mac.clone(), after: mac, name: None }
+    let (needs, drivers) = (needs(table, model.name()), drivers(table, model.name()));
+    AdapterPlace { model: model.name().into(), needs, drivers, before: mac.clone(), after: mac, name: None }
 }
 
 fn adapter_places(brief: &Brief, destination: &Destination, before: &Machine, after: &Machine) -> Vec<AdapterPlace> {
@@ -221,6 +235,9 @@ fn described_hardware(machine: &Machine, table: &Table, keeps_entries: bool) -> 
         disks: order.into_iter().map(|index| Some(only_place(machine.disks[index].controller, table))).collect(),
         adapters: machine.adapters.iter().map(adapter).collect(),
         host: None,
+        others: Vec::new(),
+        agents: Vec::new(),
+        has_local_clock: Some(machine.clock == Clock::Local),
     }
 }
 
@@ -302,8 +319,8 @@ pub(crate) fn walk_landed(
     Ok(GuestRecord::chains(reformis_guest::walk(&mut guest, &hardware)))
 }
 
-/// What the person wants, with the scripts that they named.
-pub(crate) fn wishes(guest: &NewGuest) -> Result<Wishes> {
+/// What the person wants, with the scripts and the driver media that they named.
+pub(crate) fn wishes(guest: &NewGuest, context: &Context<'_>) -> Result<Wishes> {
     for name in &guest.leave_out {
         if !edit::ALL.contains(&name.as_str()) {
             return Err(Error::NoSuchEdit { name: name.clone(), known: edit::ALL.join(", ") });
@@ -327,7 +344,23 @@ pub(crate) fn wishes(guest: &NewGuest) -> Result<Wishes> {
         host_name: guest.host_name.clone(),
         new_machine_id: guest.new_machine_id,
         new_ssh_keys: guest.new_ssh_keys,
+        drivers: library(&guest.drivers, context)?,
     })
+}
+
+/// The drivers on the media at `paths`; none where there are no media.
+fn library(paths: &[String], context: &Context<'_>) -> Result<Option<Arc<Library>>> {
+    if paths.is_empty() {
+        return Ok(None);
+    }
+    let media =
+        paths.iter().map(|path| Medium::open(Path::new(path), context.budget)).collect::<Result<Vec<_>, _>>()?;
+    for medium in &media {
+        if !medium.has_drivers() {
+            return Err(Error::NoDrivers { path: medium.name.clone(), has_udf: medium.has_udf() });
+        }
+    }
+    Ok(Some(Arc::new(Library::read(media, context.budget)?)))
 }
 
 /// What a remark comes to as a finding; `None` for what is told otherwise.
@@ -340,6 +373,11 @@ fn told(remark: Remark) -> Option<Finding> {
         Remark::Hibernated { volume } => Finding::Hibernated { volume },
         Remark::AdapterAssumed { name, mac } => Finding::AdapterAssumed { name, mac },
         Remark::AdapterUnknown { name } => Finding::AdapterUnknown { name },
+        Remark::NoDriver { device, why } => Finding::NoDriver { device, why: why.join("; ") },
+        Remark::DriverUnread { file, why } => Finding::DriverUnread { file, why },
+        Remark::DomainController { system } => Finding::DomainController { system },
+        Remark::Activation { system } => Finding::Activation { system },
+        Remark::AddressesUnread { system } => Finding::AddressesUnread { system },
         Remark::KernelLeft { kernel, why } => Finding::KernelLeft { kernel, why },
         Remark::Several { systems } => Finding::SeveralSystems { systems: systems.join(", ") },
         // Whether one should be there is known by whoever looks at the kinds of volumes.
@@ -386,6 +424,11 @@ mod tests {
             (Remark::AdapterAssumed { name: text(), mac: text() }, "adapter-assumed"),
             (Remark::AdapterUnknown { name }, "adapter-unknown"),
             (Remark::KernelLeft { kernel: text(), why }, "kernel-left"),
+            (Remark::NoDriver { device: text(), why: vec![text()] }, "no-driver"),
+            (Remark::DriverUnread { file: text(), why: text() }, "driver-unread"),
+            (Remark::DomainController { system: text() }, "domain-controller"),
+            (Remark::Activation { system: text() }, "activation"),
+            (Remark::AddressesUnread { system: text() }, "addresses-unread"),
             (Remark::Several { systems: vec![text(), text()] }, "several-systems"),
         ] {
             assert_eq!(told_as(remark), Some(code));

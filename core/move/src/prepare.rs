@@ -69,8 +69,8 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links, context: &Contex
             let from = |path: &str| target::absolute(&folder.join(path).to_string_lossy());
             brief.journey.source = from(&brief.journey.source);
             brief.journey.into = from(&brief.journey.into);
-            for script in &mut brief.guest.first_boot {
-                *script = from(script);
+            for file in brief.guest.first_boot.iter_mut().chain(&mut brief.guest.drivers) {
+                *file = from(file);
             }
             let destination = site.destination(&brief.journey.destination)?;
             let machine = brief.journey.machine.as_deref().map_or(Pick::Only, Pick::Named);

@@ -3,9 +3,11 @@
 
 mod build;
 mod check;
+mod read;
 
 pub use build::{Given, build};
 pub use check::check;
+pub use read::{Keys, Values, read};
 
 const NONE: u32 = u32::MAX;
 const SECTOR: usize = 512;

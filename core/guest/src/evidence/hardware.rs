@@ -9,8 +9,17 @@ pub struct Need {
     pub module: String,
 }
 
+/// A device as a Windows system finds a driver for it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct DriverNeed {
+    /// Its identity, with all that is known of it.
+    pub device: String,
+    /// The services that come with systems for it: each version has one of them, if any.
+    pub services: Vec<String>,
+}
+
 /// Where a disk will be.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct DiskPlace {
     /// Its controller, as destinations call it.
     pub controller: String,
@@ -18,26 +27,34 @@ pub struct DiskPlace {
     pub prefix: String,
     /// What has to be driven to reach it, from the bus to the disk.
     pub needs: Vec<Need>,
+    /// The same for a Windows system.
+    pub drivers: Vec<DriverNeed>,
     /// The other controllers that the person may put it on there, without asking us again.
     pub others: Vec<OtherPlace>,
 }
 
 /// Another controller for a disk.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct OtherPlace {
+    /// The controller, as destinations call it.
+    pub controller: String,
     /// What the system will call disks there.
     pub prefix: String,
     /// What has to be driven to reach them.
     pub needs: Vec<Need>,
+    /// The same for a Windows system.
+    pub drivers: Vec<DriverNeed>,
 }
 
 /// An adapter, before and after.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct AdapterPlace {
     /// Its model, as destinations call it.
     pub model: String,
     /// What has to be driven.
     pub needs: Vec<Need>,
+    /// The same for a Windows system.
+    pub drivers: Vec<DriverNeed>,
     /// The hardware address that it has now, in small letters.
     pub before: Option<String>,
     /// The one that it will have.
@@ -47,7 +64,7 @@ pub struct AdapterPlace {
 }
 
 /// A machine at its destination.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Hardware {
     /// Whether UEFI starts it, or BIOS.
     pub uefi: bool,
@@ -61,6 +78,12 @@ pub struct Hardware {
     pub adapters: Vec<AdapterPlace>,
     /// The kind of its host, for the helpers in a guest; `None` for one without helpers of its own.
     pub host: Option<String>,
+    /// Devices that it may have beside disks and adapters, as a Windows system identifies them.
+    pub others: Vec<String>,
+    /// Installers of the host's agent for a Windows system, as they are called on a medium.
+    pub agents: Vec<String>,
+    /// Whether its clock shows local time; none where that is not known.
+    pub has_local_clock: Option<bool>,
 }
 
 impl Hardware {

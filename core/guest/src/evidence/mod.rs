@@ -87,7 +87,7 @@ pub struct Evidence {
 }
 
 impl Evidence {
-    fn new(link: Link, about: impl Into<String>, state: State, seen: impl Into<String>) -> Self {
+    pub(crate) fn new(link: Link, about: impl Into<String>, state: State, seen: impl Into<String>) -> Self {
         Self { link, about: about.into(), state, seen: seen.into(), edit: None }
     }
 

@@ -32,6 +32,23 @@ pub(crate) fn loaders(fs: &dyn FileSystem) -> Result<Vec<String>> {
             Ok(if found.len() < MAX_LOADERS { ControlFlow::Continue(()) } else { ControlFlow::Break(()) })
         })?;
     }
+    // One system keeps its loader a folder deeper, among files that are no loaders of a firmware's.
+    let mut at = efi.node;
+    let mut path = String::from("EFI");
+    for name in ["Microsoft", "Boot", "bootmgfw.efi"] {
+        match fs.lookup(at, name.as_bytes()) {
+            Ok(Some(entry)) => {
+                at = entry.node;
+                path = format!("{path}/{}", String::from_utf8_lossy(&entry.name));
+            }
+            Ok(None) | Err(crate::Error::WrongKind { .. }) => {
+                path.clear();
+                break;
+            }
+            Err(error) => return Err(error),
+        }
+    }
+    found.extend(Some(path).filter(|path| !path.is_empty()));
     found.sort();
     Ok(found)
 }

@@ -9,10 +9,16 @@ pub struct Step {
     pub reason: &'static str,
 }
 
-/// Early boot images get the modules that the new disks need.
+/// What the new disks need is there from the first step on: modules in early boot images, or drivers that the loader starts.
 pub const DRIVERS: &str = "drivers";
 /// Volumes are called by what they are, not by where their disk was.
 pub const DEVICE_NAMES: &str = "device-names";
+/// Adapters keep their settings: a Windows system sets them again on its first start.
+pub const ADAPTERS: &str = "adapters";
+/// A server's disks of data come up by themselves.
+pub const DISKS: &str = "disks";
+/// The system takes the machine's clock for what it is.
+pub const CLOCK: &str = "clock";
 /// Adapters keep their names.
 pub const ADAPTER_NAMES: &str = "adapter-names";
 /// The loader lies where a firmware without boot entries looks.
@@ -27,7 +33,8 @@ pub const IDENTITY: &str = "identity";
 pub const RELABEL: &str = "relabel";
 
 /// All that a person can leave out, in the order in which they are made.
-pub const ALL: [&str; 7] = [FALLBACK_LOADER, DRIVERS, DEVICE_NAMES, ADAPTER_NAMES, HELPERS, IDENTITY, FIRST_BOOT];
+pub const ALL: [&str; 10] =
+    [FALLBACK_LOADER, DRIVERS, DEVICE_NAMES, ADAPTER_NAMES, ADAPTERS, HELPERS, DISKS, CLOCK, IDENTITY, FIRST_BOOT];
 
 /// The path on an EFI system partition where a firmware without boot entries looks (UEFI specification 2.10, section
 /// 3.5.1.1).

@@ -10,8 +10,12 @@ use crate::{fs::tree::Tree, volume::partition::Role};
 const MAX_LOADER: u64 = 64 << 20;
 
 /// Loaders in the order in which they are taken, and what has to lie beside each.
-const CHOICES: [(&str, &[&str]); 3] =
-    [("shimx64.efi", &["grubx64.efi", "mmx64.efi"]), ("grubx64.efi", &[]), ("systemd-bootx64.efi", &[])];
+const CHOICES: [(&str, &[&str]); 4] = [
+    ("shimx64.efi", &["grubx64.efi", "mmx64.efi"]),
+    ("grubx64.efi", &[]),
+    ("systemd-bootx64.efi", &[]),
+    ("bootmgfw.efi", &[]),
+];
 
 impl Work<'_> {
     #[expect(clippy::indexing_slicing, reason = "the places were given by this guest, and a loader was found")]

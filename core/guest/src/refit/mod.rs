@@ -4,6 +4,7 @@
 pub mod edit;
 mod fallback;
 pub(crate) mod linux;
+pub(crate) mod nt;
 pub mod work;
 
 use serde::{Deserialize, Serialize};
@@ -62,6 +63,7 @@ pub fn remarks(guest: &Guest) -> Vec<Remark> {
     let paths = guest.unread_paths.iter().cloned();
     remarks.extend(paths.map(|(path, why)| Remark::PathUnread { path, why }));
     remarks.extend(guest.replayed.iter().cloned().map(|volume| Remark::Replayed { volume }));
+    remarks.extend(guest.systems.iter().flat_map(|system| system.remarks()));
     match guest.systems.len() {
         0 => remarks.push(Remark::NoSystem),
         1 => {}
@@ -76,6 +78,10 @@ pub fn remarks(guest: &Guest) -> Vec<Remark> {
 /// Makes all systems of `guest` ready for `hardware`. What is written is on the guest's bench.
 pub fn refit(guest: &mut Guest, hardware: &Hardware, wishes: &Wishes, now: i64) -> Refit {
     let mut refit = Refit { remarks: remarks(guest), ..Refit::default() };
+    if let Some(library) = &wishes.drivers {
+        let unread = library.unread.iter().cloned();
+        refit.remarks.extend(unread.map(|(file, why)| Remark::DriverUnread { file, why }));
+    }
     let hibernated = refit.remarks.iter().any(|remark| matches!(remark, Remark::Hibernated { .. }));
     for index in 0..guest.systems.len() {
         let mut system = guest.systems.remove(index);

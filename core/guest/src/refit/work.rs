@@ -1,9 +1,11 @@
 //! What an edit works with.
 
-use crate::{error::Result, evidence::hardware::Hardware, system::Guest};
+use std::sync::Arc;
+
+use crate::{error::Result, evidence::hardware::Hardware, system::Guest, system::nt::drivers::Library};
 
 /// What the person wants beyond what is needed.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Clone, Default)]
 pub struct Wishes {
     /// Edits that are left out, by name.
     pub without: Vec<String>,
@@ -15,6 +17,8 @@ pub struct Wishes {
     pub new_machine_id: bool,
     /// Whether keys of the SSH server are made anew.
     pub new_ssh_keys: bool,
+    /// Drivers for a Windows system, from media that the person named.
+    pub drivers: Option<Arc<Library>>,
 }
 
 /// What a person should know of a guest and of what was done to it.
@@ -35,6 +39,16 @@ pub enum Remark {
     AdapterAssumed { name: String, mac: String },
     /// Nothing tells an adapter apart from others, so its name cannot be kept.
     AdapterUnknown { name: String },
+    /// A device of the destination has no driver: its name there, and why those on the media do not do.
+    NoDriver { device: String, why: Vec<String> },
+    /// A setup information file on a medium cannot be read, and why.
+    DriverUnread { file: String, why: String },
+    /// A domain controller is moved.
+    DomainController { system: String },
+    /// A system that asks for its activation again on other hardware.
+    Activation { system: String },
+    /// Addresses that a system may keep where they are not read from.
+    AddressesUnread { system: String },
     /// A kernel is not made ready, and why.
     KernelLeft { kernel: String, why: String },
     /// There are several systems.

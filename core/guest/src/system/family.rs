@@ -12,7 +12,7 @@ use crate::{
     fs::tree::Tree,
     refit::{
         edit::Step,
-        work::{Changes, Work},
+        work::{Changes, Remark, Work},
     },
     volume::found::Found,
 };
@@ -39,6 +39,11 @@ pub trait System: Send {
     /// The volume on which it sleeps, where it was not shut down but put to sleep.
     fn sleeps_on(&self, _: &[Found]) -> Option<String> {
         None
+    }
+
+    /// What there is to say of it before anything is changed.
+    fn remarks(&self) -> Vec<Remark> {
+        Vec::new()
     }
 
     /// Reads again what it keeps of its configuration, after that was changed.

@@ -89,17 +89,24 @@ pub(crate) fn need(device: &str, module: &str) -> Need {
 
 pub(crate) fn virtio(prefix: &str) -> Hardware {
     let needs = vec![need("pci:v00001AF4d00001048", "virtio_pci"), need("virtio:d00000008v00001AF4", "virtio_scsi")];
-    let disk = DiskPlace { controller: "virtio-scsi".into(), prefix: prefix.into(), needs, others: Vec::new() };
+    let disk = DiskPlace {
+        controller: "virtio-scsi".into(),
+        prefix: prefix.into(),
+        needs,
+        drivers: Vec::new(),
+        others: Vec::new(),
+    };
     let adapter = AdapterPlace {
         model: "virtio-net".into(),
         needs: vec![need("virtio:d00000001v00001AF4", "virtio_net")],
+        drivers: Vec::new(),
         before: Some(OLD_MAC.into()),
         after: Some(OLD_MAC.into()),
         name: None,
     };
     let host = Some("virtio".into());
     let disks = vec![Some(disk)];
-    Hardware { uefi: false, unchanged: false, keeps_entries: false, disks, adapters: vec![adapter], host }
+    Hardware { disks, adapters: vec![adapter], host, ..Hardware::default() }
 }
 
 pub(crate) const ROOT_UUID: &str = "5a170000-0000-4000-8000-000000000001";

@@ -69,7 +69,12 @@ fn drivers_and_names_are_right_on_every_controller_of_the_destination() {
     }
     let hardware = |prefix: &str| {
         let mut hardware = virtio(prefix);
-        let other = |prefix: &str, needs: Vec<Need>| OtherPlace { prefix: prefix.into(), needs };
+        let other = |prefix: &str, needs: Vec<Need>| OtherPlace {
+            controller: "other".into(),
+            prefix: prefix.into(),
+            needs,
+            drivers: Vec::new(),
+        };
         let blk = vec![need("pci:v00001AF4d00001042", "virtio_pci"), need("virtio:d00000002v00001AF4", "virtio_blk")];
         let strange = vec![need("pci:v00000000d00000000", "none_of_this_kernel")];
         hardware.disks[0].as_mut().unwrap().others = vec![other("vd", blk), other("sd", strange)];

@@ -47,6 +47,9 @@ pub struct NewGuest {
     /// Files of scripts that run once, on the first start.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub first_boot: Vec<String>,
+    /// Media with drivers for a Windows guest: folders, ISO images, archives, cabinets.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub drivers: Vec<String>,
     /// A new host name.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub host_name: Option<String>,

@@ -62,7 +62,7 @@ const TABLES: [(&str, &[&str]); 6] = [
     ("disks", &["source", "file", "shape", "compress", "controller", "bus", "slot", "boot", "grow", "align"]),
     ("adapters", &["source", "model", "mac", "network", "connected", "guest-name"]),
     ("drives", &["kind", "controller"]),
-    ("guest", &["leave-out", "first-boot", "host-name", "new-machine-id", "new-ssh-keys"]),
+    ("guest", &["leave-out", "first-boot", "drivers", "host-name", "new-machine-id", "new-ssh-keys"]),
 ];
 
 fn lines(text: &mut String, path: &str, table: &toml::Table, keys: &[&str], notes: &Notes) {
@@ -195,6 +195,7 @@ mod tests {
             let drives = vec![NewDrive { kind: RemovableKind::Floppy, controller: ControllerKind::Ide }];
             let guest = NewGuest {
                 leave_out: vec![note.clone()],
+                drivers: vec![source_again.clone()],
                 first_boot: vec![source_again],
                 host_name: several_again.map(|_| "tidelog".into()),
                 new_machine_id: disks.is_empty(),

@@ -118,6 +118,11 @@ pub enum Finding {
     AdapterAssumed { name: String, mac: String },
     AdapterUnknown { name: String },
     KernelLeft { kernel: String, why: String },
+    NoDriver { device: String, why: String },
+    DriverUnread { file: String, why: String },
+    DomainController { system: String },
+    Activation { system: String },
+    AddressesUnread { system: String },
     SeveralSystems { systems: String },
 }
 

@@ -124,6 +124,15 @@ impl Finding {
                 "Rename it on the guest's console, or give the adapter an address in the brief."
             }
             Self::KernelLeft { .. } => "Do not start this kernel there, or install it again in the guest.",
+            Self::NoDriver { .. } => {
+                "Name a medium with a driver for it, or choose a controller or an adapter that the system knows."
+            }
+            Self::DriverUnread { .. } => "If the guest needs this driver, fetch the medium again.",
+            Self::DomainController { .. } => {
+                "Stop the old one for good before the new one starts, and check the time of the new host first."
+            }
+            Self::Activation { .. } => "Have its key or its licence server at hand; it runs until then.",
+            Self::AddressesUnread { .. } => "Write them down before the move, and set them in the guest afterwards.",
             Self::SeveralSystems { .. } => "If one of them must stay as it is, leave edits out in the brief.",
             Self::LittleRoom { .. } => {
                 "Make room if you can. If it runs out, the move ends and leaves nothing half-made."

@@ -340,6 +340,24 @@ impl Finding {
             Self::KernelLeft { kernel, why } => {
                 (Note, "kernel-left", format!("kernel {kernel} is left as it is: {why}"))
             }
+            Self::NoDriver { device, why } => {
+                let why = if why.is_empty() { String::new() } else { format!(": {why}") };
+                (Caution, "no-driver", format!("the guest has no driver for {device}{why}"))
+            }
+            Self::DriverUnread { file, why } => (Note, "driver-unread", format!("'{file}' is passed over: {why}")),
+            Self::DomainController { system } => (
+                Caution,
+                "domain-controller",
+                format!("{system} is a domain controller: others trust its clock, and it must not be started twice"),
+            ),
+            Self::Activation { system } => {
+                (Note, "activation", format!("{system} may ask for its activation again on other hardware"))
+            }
+            Self::AddressesUnread { system } => (
+                Caution,
+                "addresses-unread",
+                format!("{system} keeps IPv6 addresses of its own, which are not read and stay with the old adapters"),
+            ),
             Self::SeveralSystems { systems } => (
                 Note,
                 "several-systems",

@@ -7,7 +7,7 @@ pub(crate) use before::machine_before;
 pub(crate) use names::{is_allowed, landing_name};
 
 use reformis_disk::{ByteSize, Shape};
-use reformis_guest::Look;
+use reformis_guest::{Family, Look};
 use reformis_machine::{
     AdapterModel, ControllerKind, Destination, Firmware, Machine, MachineFile, Name, RemovableKind, Site, Tpm,
     destination::{Controller, DiskShape, Lacking},
@@ -96,7 +96,12 @@ pub fn propose(
         keep_unknown: choices.keep_unknown,
     };
     maker.note("guest.leave-out", format!("none of {}", reformis_guest::edit::ALL.join(", ")));
-    let guest = choices.guest.clone();
+    let mut guest = choices.guest.clone();
+    let has_windows = boot.is_some_and(|look| look.family() == Some(Family::Nt));
+    if has_windows && guest.drivers.is_empty() && !site.drivers().is_empty() {
+        guest.drivers = site.drivers();
+        maker.note("guest.drivers", format!("from {}", site.file().unwrap_or_default()));
+    }
     let brief = Brief { journey, machine, disks, adapters, drives, guest };
     Ok(Proposal { brief, notes: maker.notes, findings: maker.findings })
 }

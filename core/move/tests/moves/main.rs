@@ -11,3 +11,4 @@ mod proofs;
 mod proposals;
 mod recasts;
 mod targets;
+mod windows;

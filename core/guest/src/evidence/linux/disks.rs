@@ -49,12 +49,9 @@ mod tests {
 
     #[test]
     fn names_at_the_destination() {
-        let place = |prefix: &str| {
-            Some(DiskPlace { controller: String::new(), prefix: prefix.into(), needs: Vec::new(), others: Vec::new() })
-        };
+        let place = |prefix: &str| Some(DiskPlace { prefix: prefix.into(), ..DiskPlace::default() });
         let disks = vec![place("sd"), place("nvme"), place("sd"), place("nvme")];
-        let hardware =
-            Hardware { uefi: false, unchanged: false, keeps_entries: false, disks, adapters: Vec::new(), host: None };
+        let hardware = Hardware { disks, ..Hardware::default() };
         let names: Vec<_> = (0..5).map(|disk| disk_name(&hardware, disk)).collect();
         assert_eq!(names.iter().flatten().collect::<Vec<_>>(), ["sda", "nvme0n1", "sdb", "nvme1n1"]);
         assert_eq!(partition_name(&hardware, 3, Some(2)).as_deref(), Some("/dev/nvme1n1p2"));
@@ -62,7 +59,7 @@ mod tests {
         let one = Hardware { disks: vec![place("sd")], ..hardware };
         assert!(keeps_name(&one, "/dev/sda1", 0, Some(1)) && !keeps_name(&one, "/dev/vda1", 0, Some(1)));
         assert!(keeps_name_everywhere(&one, "/dev/sda1", 0, Some(1)));
-        let other = OtherPlace { prefix: "vd".into(), needs: Vec::new() };
+        let other = OtherPlace { prefix: "vd".into(), ..OtherPlace::default() };
         let disks =
             one.disks.iter().flatten().map(|place| Some(DiskPlace { others: vec![other.clone()], ..place.clone() }));
         let two = Hardware { disks: disks.collect(), ..one.clone() };

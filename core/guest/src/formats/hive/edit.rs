@@ -353,6 +353,9 @@ impl Hive {
         if changes.is_empty() {
             return Ok((changes, Vec::new()));
         }
+        if self.is_torn {
+            return Err(self.unchangeable("a write of it was cut short, and no log beside it mends that"));
+        }
         let mut base = vec![0; SECTOR];
         let short = || Error::Damaged { volume: self.name.clone(), what: "it is cut short".into() };
         self.pages.read_at(0, &mut base)?.ok_or_else(short)?;

@@ -51,6 +51,8 @@ pub(crate) struct Hive {
     root: u32,
     /// Whether its logs held what it did not.
     pub(crate) was_replayed: bool,
+    /// Whether a write of it was cut short and no log mends that: it may be read, and not changed.
+    is_torn: bool,
     free: Option<Free>,
     /// The time of changes: 100 ns since 1601.
     now: u64,
@@ -94,6 +96,7 @@ impl Hive {
             minor: 0,
             root: 0,
             was_replayed: false,
+            is_torn: false,
             free: None,
             now,
             budget: budget.clone(),
@@ -141,6 +144,7 @@ impl Hive {
                 return Err(hive.damaged("its first block has a wrong checksum, and no log mends it"));
             }
         }
+        hive.is_torn = hive.sequences.0 != hive.sequences.1;
         hive.node(hive.root)?;
         Ok(hive)
     }

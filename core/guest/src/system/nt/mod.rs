@@ -1,9 +1,15 @@
 //! Windows systems: what they are, what they are set to, and what their loader is told.
 
+pub(crate) mod adapters;
 mod boot_store;
+pub mod drivers;
+pub(crate) mod filters;
+pub(crate) mod helpers;
 pub(crate) mod hives;
 pub mod keys;
+mod needs;
 mod registry;
+pub(crate) mod start;
 mod system;
 pub mod text;
 
@@ -17,10 +23,19 @@ pub use crate::formats::{
 };
 pub use boot_store::{Entry, Place};
 pub(crate) use boot_store::{PLACES, candidates, read as read_boot_store};
+pub(crate) use helpers::tray_program;
 pub use registry::{Adapter, Driver, HostService, Settings, Version};
 
 /// The largest file that a system keeps asleep in, of which this much is looked at.
 const HEAD: usize = 4;
+
+/// Where scripts of the first start after a move lie in the guest.
+pub(crate) const FIRST_START_FOLDER: &str = "/Windows/Reformis";
+
+/// The one of them that gives adapters their settings.
+pub(crate) const ADAPTERS_SCRIPT: &str = "20-adapters.cmd";
+/// What stands behind the name of a connection whose settings were taken to another adapter.
+pub(crate) const BEFORE: &str = " before the move";
 
 /// What is known of a Windows system.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
@@ -61,6 +76,8 @@ pub(crate) struct Nt {
     pub(crate) name: String,
     /// What is known of it.
     pub(crate) facts: Facts,
+    /// When changes are made, in seconds since 1970.
+    pub(crate) now: i64,
 }
 
 /// Whether a tree is that of a system.
@@ -93,19 +110,8 @@ pub(crate) fn places(tree: &Tree, volumes: &[Found], now: i64) -> Result<Vec<(St
 impl Nt {
     /// The system on the volume of number `root` whose files are `tree`; `volumes` are the guest's.
     pub(crate) fn read(tree: Tree, root: usize, volumes: &[Found], places: &[(String, usize)], now: i64) -> Self {
-        let noted = |name: &str| {
-            let path = hives::path(name);
-            tree.noted(&path, hives::open(&tree, &path, now))
-        };
         let mut facts = Facts::default();
-        if let Some(software) = noted("SOFTWARE") {
-            facts.version = tree.noted("SOFTWARE", registry::version(&software)).unwrap_or_default();
-            facts.replayed_hives.extend(software.was_replayed.then(|| "SOFTWARE".into()));
-        }
-        if let Some(system) = noted("SYSTEM") {
-            facts.settings = tree.noted("SYSTEM", registry::settings(&system)).unwrap_or_default();
-            facts.replayed_hives.extend(system.was_replayed.then(|| "SYSTEM".into()));
-        }
+        read_hives(&tree, &mut facts, now);
         let named = |(letter, index): &(String, usize)| Some((letter.clone(), volumes.get(*index)?.name.clone()));
         facts.letters = places.iter().filter(|(name, _)| name.len() == 2).filter_map(named).collect();
         let size = |path: &str| tree.stat(path).ok().map(|stat| stat.size);
@@ -123,6 +129,28 @@ impl Nt {
             Some(release) => format!("{name} {release}"),
             None => name,
         };
-        Self { root, tree, name, facts }
+        Self { root, tree, name, facts, now }
+    }
+
+    /// Reads again what the registry says, after it was changed.
+    pub(crate) fn reread_hives(&mut self) {
+        read_hives(&self.tree, &mut self.facts, self.now);
+    }
+}
+
+/// Reads what the hives say.
+fn read_hives(tree: &Tree, facts: &mut Facts, now: i64) {
+    let noted = |name: &str| {
+        let path = hives::path(name);
+        tree.noted(&path, hives::open(tree, &path, now))
+    };
+    facts.replayed_hives.clear();
+    if let Some(software) = noted("SOFTWARE") {
+        facts.version = tree.noted("SOFTWARE", registry::version(&software)).unwrap_or_default();
+        facts.replayed_hives.extend(software.was_replayed.then(|| "SOFTWARE".into()));
+    }
+    if let Some(system) = noted("SYSTEM") {
+        facts.settings = tree.noted("SYSTEM", registry::settings(&system)).unwrap_or_default();
+        facts.replayed_hives.extend(system.was_replayed.then(|| "SYSTEM".into()));
     }
 }

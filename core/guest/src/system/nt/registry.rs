@@ -2,37 +2,15 @@
 
 use serde::Serialize;
 
+use super::helpers;
 use crate::{
     error::Result,
-    formats::hive::{Data, Hive, Key},
+    formats::hive::{Data, Hive},
     fs::ntfs::seconds,
 };
 
-/// The class of adapters.
-const ADAPTERS: &str = "{4d36e972-e325-11ce-bfc1-08002be10318}";
-/// Keys that are looked through: services and adapters.
+/// Keys that are looked through.
 const MOST: usize = 4096;
-
-/// Services of hosts, as they are called: the kinds are those of destinations.
-const HELPERS: [(&str, &[&str]); 4] = [
-    ("vmx", &["VMTools", "VGAuthService", "vm3dservice", "vmvss", "VMUpgradeHelper"]),
-    ("vdi", &["VBoxService", "VBoxGuest", "VBoxSF"]),
-    (
-        "vmbus",
-        &[
-            "vmicheartbeat",
-            "vmickvpexchange",
-            "vmicshutdown",
-            "vmictimesync",
-            "vmicvss",
-            "vmicguestinterface",
-            "vmicrdv",
-            "WindowsAzureGuestAgent",
-            "RdAgent",
-        ],
-    ),
-    ("virtio", &["QEMU-GA", "BalloonService", "vdservice", "spice-agent"]),
-];
 
 /// An adapter that is configured.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -53,6 +31,37 @@ pub struct Adapter {
     pub name_servers: Vec<String>,
     /// Its identity in the registry.
     pub id: String,
+    /// The device that it is, by its place in the registry's list of devices.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub instance: Option<String>,
+    /// Where that is on PCI: bus, device, function.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pci: Option<(u32, u32, u32)>,
+    /// The number under which its driver's settings are kept, as text of four digits.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub number: Option<String>,
+    /// The metric of each gateway.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub gateway_metrics: Vec<String>,
+    /// Its own metric.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub metric: Option<u32>,
+    /// The domain that is added to names there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub suffix: Option<String>,
+}
+
+impl Adapter {
+    /// Whether it is a device, and not something that the system made of others.
+    pub(crate) fn is_hardware(&self) -> bool {
+        let instance = self.instance.as_deref().unwrap_or_default().to_ascii_uppercase();
+        ["PCI\\", "VMBUS\\", "XEN"].iter().any(|bus| instance.starts_with(bus))
+    }
+
+    /// Whether something of its settings is its own, and not given by a server.
+    pub(crate) fn is_static(&self) -> bool {
+        !self.dhcp && !self.addresses.is_empty()
+    }
 }
 
 /// A driver of disks.
@@ -75,6 +84,9 @@ pub struct HostService {
     pub host: String,
     /// Whether it starts.
     pub starts: bool,
+    /// Whether it came with the system, and sleeps where its host is not.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub is_in_box: bool,
 }
 
 /// What `SOFTWARE` says.
@@ -119,6 +131,16 @@ pub struct Settings {
     pub drivers: Vec<Driver>,
     /// Services of hosts.
     pub helpers: Vec<HostService>,
+    /// `WinNT` for a client, `ServerNT` for a server, `LanmanNT` for a domain controller.
+    pub product_type: Option<String>,
+    /// Whether it takes the machine's clock for universal time.
+    pub clock_is_universal: bool,
+    /// Routes that were made to stay: destination, mask, gateway, metric.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub routes: Vec<String>,
+    /// Whether addresses of IPv6 are kept that no server gave: where they lie they are not read.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub has_own_ipv6: bool,
 }
 
 /// Reads what `SOFTWARE` says of the version.
@@ -193,95 +215,31 @@ pub(super) fn settings(system: &Hive) -> Result<Settings> {
     };
     let power = format!("{set}\\Control\\Session Manager\\Power");
     settings.fast_startup = system.number(&power, "HiberbootEnabled")?.map(|number| number != 0);
-    settings.adapters = adapters(system, &set)?;
+    settings.product_type = text("Control\\ProductOptions", "ProductType")?;
+    settings.clock_is_universal = system.number(&format!("{set}\\{zone}"), "RealTimeIsUniversal")?.unwrap_or(0) != 0;
+    if let Some(key) = system.find(&format!("{set}\\Services\\Tcpip\\Parameters\\PersistentRoutes"))? {
+        settings.routes = system.values(key)?.into_iter().map(|value| value.name).take(MOST).collect();
+    }
+    // The network store's table of addresses of IPv6. How its values are made is not written down anywhere.
+    let table = format!("{set}\\Control\\Nsi\\{{eb004a01-9b1a-11d4-9123-0050047759bc}}\\10");
+    settings.has_own_ipv6 = match system.find(&table)? {
+        Some(key) => !system.values(key)?.is_empty(),
+        None => false,
+    };
+    settings.adapters = super::adapters::read(system, &set)?;
     (settings.drivers, settings.helpers) = services(system, &set)?;
     Ok(settings)
 }
 
-/// Texts of a value, which may be one or several; empty ones left out.
-fn texts(hive: &Hive, key: Key, name: &str) -> Result<Vec<String>> {
-    let data = hive.value(key, name)?.map(|value| value.data());
-    let all = match data {
-        Some(Data::Texts(texts)) => texts,
-        Some(Data::Text(text) | Data::Expand(text)) => text.split([',', ' ']).map(Into::into).collect(),
-        _ => Vec::new(),
-    };
-    Ok(all.into_iter().filter(|text| !text.is_empty()).collect())
-}
-
-fn adapters(system: &Hive, set: &str) -> Result<Vec<Adapter>> {
-    // What each adapter's device is called, by the adapter's identity.
-    let mut devices = Vec::new();
-    if let Some(class) = system.find(&format!("{set}\\Control\\Class\\{ADAPTERS}"))? {
-        for (_, key) in system.keys(class)?.into_iter().take(MOST) {
-            let text =
-                |name: &str| Ok::<_, crate::Error>(system.value(key, name)?.and_then(|value| value.data().into_text()));
-            if let Some(id) = text("NetCfgInstanceId")? {
-                devices.push((id, text("DriverDesc")?));
-            }
-        }
-    }
-    let mut found = Vec::new();
-    let Some(network) = system.find(&format!("{set}\\Control\\Network\\{ADAPTERS}"))? else { return Ok(found) };
-    for (id, key) in system.keys(network)?.into_iter().take(MOST) {
-        let Some(connection) = system.find_below(key, "Connection")? else { continue };
-        let Some(name) = system.value(connection, "Name")?.and_then(|value| value.data().into_text()) else { continue };
-        let mut adapter = Adapter {
-            name,
-            device: devices
-                .iter()
-                .find(|(known, _)| known.eq_ignore_ascii_case(&id))
-                .and_then(|(_, device)| device.clone()),
-            mac: None,
-            dhcp: true,
-            addresses: Vec::new(),
-            gateways: Vec::new(),
-            name_servers: Vec::new(),
-            id: id.clone(),
-        };
-        let kernel = format!("{set}\\Control\\NetworkSetup2\\Interfaces\\{id}\\Kernel");
-        if let Some(Data::Bytes(mac)) = system.data(&kernel, "PermanentAddress")?
-            && mac.len() == 6
-        {
-            let pairs: Vec<String> = mac.iter().map(|byte| format!("{byte:02x}")).collect();
-            adapter.mac = Some(pairs.join(":"));
-        }
-        if let Some(key) = system.find(&format!("{set}\\Services\\Tcpip\\Parameters\\Interfaces\\{id}"))? {
-            let is_given = system.value(key, "EnableDHCP")?.map(|value| value.data());
-            adapter.dhcp = is_given != Some(Data::Number(0));
-            let masks = texts(system, key, "SubnetMask")?;
-            let addresses = texts(system, key, "IPAddress")?;
-            let with_mask = |(index, address): (usize, String)| match masks.get(index) {
-                Some(mask) => {
-                    format!("{address}/{}", prefix(mask).map_or_else(|| mask.clone(), |bits| bits.to_string()))
-                }
-                None => address,
-            };
-            adapter.addresses = addresses.into_iter().enumerate().map(with_mask).collect();
-            adapter.gateways = texts(system, key, "DefaultGateway")?;
-            adapter.name_servers = texts(system, key, "NameServer")?;
-        }
-        found.push(adapter);
-    }
-    Ok(found)
-}
-
-/// The bits of a mask, where they are all in front.
-fn prefix(mask: &str) -> Option<u32> {
-    let bits = u32::from(mask.parse::<std::net::Ipv4Addr>().ok()?);
-    (bits.leading_ones() + bits.trailing_zeros() >= 32).then(|| bits.leading_ones())
-}
-
 fn services(system: &Hive, set: &str) -> Result<(Vec<Driver>, Vec<HostService>)> {
-    let (mut drivers, mut helpers) = (Vec::new(), Vec::new());
-    let Some(services) = system.find(&format!("{set}\\Services"))? else { return Ok((drivers, helpers)) };
+    let (mut drivers, mut found) = (Vec::new(), Vec::new());
+    let Some(services) = system.find(&format!("{set}\\Services"))? else { return Ok((drivers, found)) };
     for (service, key) in system.keys(services)?.into_iter().take(MOST) {
         let data = |name: &str| Ok::<_, crate::Error>(system.value(key, name)?.map(|value| value.data()));
         let start = data("Start")?;
-        let host = HELPERS.iter().find(|(_, names)| names.iter().any(|name| name.eq_ignore_ascii_case(&service)));
-        if let Some((host, _)) = host {
+        if let Some((host, is_in_box)) = helpers::host_of(&service) {
             let starts = matches!(start, Some(Data::Number(0..=3)));
-            helpers.push(HostService { service: service.clone(), host: (*host).into(), starts });
+            found.push(HostService { service: service.clone(), host: host.into(), starts, is_in_box });
         }
         let group = data("Group")?.and_then(Data::into_text).unwrap_or_default();
         let is_of_disks = group.eq_ignore_ascii_case("SCSI miniport")
@@ -294,18 +252,5 @@ fn services(system: &Hive, set: &str) -> Result<(Vec<Driver>, Vec<HostService>)>
             drivers.push(Driver { service, starts_at_boot, image });
         }
     }
-    Ok((drivers, helpers))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn masks_become_lengths() {
-        assert_eq!(prefix("255.255.255.0"), Some(24));
-        assert_eq!(prefix("255.255.254.0"), Some(23));
-        assert_eq!((prefix("0.0.0.0"), prefix("255.255.255.255")), (Some(0), Some(32)));
-        assert_eq!((prefix("255.0.255.0"), prefix("tide")), (None, None));
-    }
+    Ok((drivers, found))
 }

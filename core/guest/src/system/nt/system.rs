@@ -5,8 +5,9 @@ use crate::{
     evidence::{Evidence, hardware::Hardware, nt::walk},
     fs::tree::Tree,
     refit::{
-        edit::Step,
-        work::{Changes, Work},
+        edit::{self, Step},
+        nt::Edits,
+        work::{Changes, Remark, Work},
     },
     system::{
         Guest,
@@ -52,17 +53,53 @@ impl System for Nt {
         is_asleep.then_some(root)
     }
 
-    fn reread(&mut self) {}
+    fn reread(&mut self) {
+        self.reread_hives();
+    }
 
     fn evidence(&mut self, guest: &Guest, hardware: &Hardware) -> Vec<Evidence> {
         walk(guest, self, hardware)
     }
 
     fn edits(&self) -> &'static [Step] {
-        &[]
+        &STEPS
     }
 
-    fn make(&mut self, _: &str, _: &mut Work<'_>) -> Changes {
-        Ok(Vec::new())
+    fn make(&mut self, name: &str, work: &mut Work<'_>) -> Changes {
+        match name {
+            edit::FALLBACK_LOADER => work.fallback_loader(),
+            edit::DRIVERS => Edits { system: self, work }.drivers(),
+            edit::HELPERS => Edits { system: self, work }.helpers(),
+            edit::DISKS => Edits { system: self, work }.disks(),
+            edit::CLOCK => Edits { system: self, work }.clock(),
+            edit::ADAPTERS => Edits { system: self, work }.adapters(),
+            edit::IDENTITY => Edits { system: self, work }.identity(),
+            edit::FIRST_BOOT => Edits { system: self, work }.first_boot(),
+            _ => Ok(Vec::new()),
+        }
+    }
+
+    fn remarks(&self) -> Vec<Remark> {
+        let system = self.name.clone();
+        let mut remarks = vec![Remark::Activation { system: system.clone() }];
+        if self.facts.settings.product_type.as_deref() == Some("LanmanNT") {
+            remarks.push(Remark::DomainController { system: system.clone() });
+        }
+        if self.facts.settings.has_own_ipv6 {
+            remarks.push(Remark::AddressesUnread { system });
+        }
+        remarks
     }
 }
+
+/// Its edits, in their order.
+const STEPS: [Step; 8] = [
+    Step { name: edit::FALLBACK_LOADER, reason: "a loader where a firmware without boot entries looks" },
+    Step { name: edit::DRIVERS, reason: "drivers for the new disks and adapters" },
+    Step { name: edit::HELPERS, reason: "helpers of the old host stay quiet, and those of the new one are installed" },
+    Step { name: edit::DISKS, reason: "a server's disks of data come up by themselves" },
+    Step { name: edit::CLOCK, reason: "the machine's clock is taken for what it shows" },
+    Step { name: edit::ADAPTERS, reason: "the new adapters get the settings of the old ones" },
+    Step { name: edit::IDENTITY, reason: "a new name for the computer" },
+    Step { name: edit::FIRST_BOOT, reason: "scripts that run once when the guest starts" },
+];

@@ -1,5 +1,11 @@
 //! What a made-up Windows server keeps in its registry and its boot store: the harbour's desk `berths`.
 
+mod made;
+mod start;
+
+pub use made::{ADAPTERS as MADE_ADAPTERS, Made, Source};
+pub use start::judge;
+
 use crate::hives::{Given, build};
 
 /// A hive's keys by their paths, each with its values.
@@ -97,18 +103,40 @@ pub fn software() -> Vec<u8> {
     )
 }
 
-/// Its boot store, which starts the system on that partition of the disk `disk`.
-pub fn boot_store(partition: [u8; 16], disk: [u8; 16]) -> Vec<u8> {
-    const MANAGER: &str = "Objects\\{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
-    const LOADER: &str = "{5a170000-0000-4000-8000-0000000000b1}";
+/// The device of a boot store's element: the partition `partition` of the GPT disk `disk`.
+pub fn on_gpt(partition: [u8; 16], disk: [u8; 16]) -> Given {
+    device(0, &partition, &disk)
+}
+
+/// The same for the partition that begins at byte `start` of the disk with an MBR and this signature.
+pub fn on_mbr(start: u64, signature: u32) -> Given {
+    let (mut partition, mut disk) = ([0; 16], [0; 16]);
+    partition[..8].copy_from_slice(&start.to_le_bytes());
+    disk[..4].copy_from_slice(&signature.to_le_bytes());
+    device(1, &partition, &disk)
+}
+
+fn device(kind: u32, partition: &[u8; 16], disk: &[u8; 16]) -> Given {
     let mut device = vec![0; 16];
     for word in [6_u32, 0, 0x48, 0] {
         device.extend(word.to_le_bytes());
     }
     device.extend(partition);
-    device.extend([0; 8]);
+    device.extend([0; 4]);
+    device.extend(kind.to_le_bytes());
     device.extend(disk);
     device.resize(16 + 0x48, 0);
+    Given::Bytes(device)
+}
+
+/// Its boot store, which starts the system on that partition of the disk `disk`.
+pub fn boot_store(partition: [u8; 16], disk: [u8; 16]) -> Vec<u8> {
+    boot_store_of(&on_gpt(partition, disk), "\\Windows\\system32\\winload.efi")
+}
+
+fn boot_store_of(device: &Given, loader: &str) -> Vec<u8> {
+    const MANAGER: &str = "Objects\\{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
+    const LOADER: &str = "{5a170000-0000-4000-8000-0000000000b1}";
     let object = format!("Objects\\{LOADER}");
     let element = |number: &str, given: Given| key(&format!("{object}\\Elements\\{number}"), &[("Element", given)]);
     build(
@@ -118,10 +146,10 @@ pub fn boot_store(partition: [u8; 16], disk: [u8; 16]) -> Vec<u8> {
             key(&format!("{MANAGER}\\Description"), &[("Type", 0x1010_0002.into())]),
             key(&format!("{MANAGER}\\Elements\\23000003"), &[("Element", LOADER.into())]),
             key(&format!("{object}\\Description"), &[("Type", 0x1020_0003.into())]),
-            element("11000001", Given::Bytes(device.clone())),
-            element("12000002", "\\Windows\\system32\\winload.efi".into()),
+            element("11000001", device.clone()),
+            element("12000002", loader.into()),
             element("12000004", "Windows Server".into()),
-            element("21000001", Given::Bytes(device)),
+            element("21000001", device.clone()),
             element("22000002", "\\Windows".into()),
         ],
     )
