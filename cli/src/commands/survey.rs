@@ -30,6 +30,14 @@ pub(crate) fn run(args: &SurveyArgs, session: &Session) -> Result<Exit> {
     let mut failed = false;
     for target in &args.targets {
         let first = surveys.len();
+        // A folder of drivers is one thing, however many folders are in it.
+        if target.is_dir()
+            && let found = survey::drivers(target, &context)?
+            && found.is_some()
+        {
+            surveys.extend(found);
+            continue;
+        }
         for path in expand(target)? {
             match survey::survey(&path, links, unpack, &context) {
                 Ok(found) => surveys.extend(found),
@@ -148,6 +156,9 @@ pub(crate) fn show(survey: &Survey) -> String {
             .collect();
         text += &columns(["adapter", "model", "MAC", "network"], &rows, &[]);
     }
+    if let Some(drivers) = &survey.drivers {
+        text += &offers(drivers);
+    }
     if let Some(guest) = &survey.guest {
         text += &inside(guest);
         text += &chain::evidence(&guest.evidence);
@@ -161,6 +172,38 @@ pub(crate) fn show(survey: &Survey) -> String {
 
 fn or_dash(value: Option<&impl ToString>) -> String {
     value.map_or_else(|| "–".into(), ToString::to_string)
+}
+
+/// What a driver medium offers.
+fn offers(drivers: &survey::DriverSurvey) -> String {
+    let row = |offer: &nt::drivers::Offer| {
+        let signature = if offer.signature.is_some() { "catalogue" } else { "none seen" };
+        let devices = offer.devices.len().to_string();
+        let systems = systems(&offer.systems);
+        let (class, version) = (offer.class.clone(), offer.version.clone());
+        [class, offer.services.join(", "), version, systems, devices, signature.into(), offer.inf.clone()]
+    };
+    let rows: Vec<_> = drivers.offers.iter().map(row).collect();
+    let headings = ["class", "services", "version", "for", "devices", "signature", "file"];
+    let mut text = heading("Drivers") + &columns(headings, &rows, &[4]);
+    if drivers.has_udf {
+        text += "\n  There is a UDF file system too, which is not read: it may hold other drivers.\n";
+    }
+    text
+}
+
+/// Systems with those of one version together: `amd64, x86 from 10.0`.
+fn systems(all: &[String]) -> String {
+    let mut groups: Vec<(&str, Vec<&str>)> = Vec::new();
+    for one in all {
+        let (processor, version) = one.split_once(' ').unwrap_or((one, ""));
+        match groups.iter_mut().find(|(known, _)| *known == version) {
+            Some((_, processors)) => processors.push(processor),
+            None => groups.push((version, vec![processor])),
+        }
+    }
+    let words = groups.iter().map(|(version, processors)| format!("{} {version}", processors.join(", ")));
+    words.map(|words| words.trim_end().to_string()).collect::<Vec<_>>().join("; ")
 }
 
 /// Volumes and systems.

@@ -29,7 +29,7 @@ fn a_survey_tells_what_the_system_is_and_is_set_to() {
         "yes, it was shut down fully",
         "\\Windows\\system32\\winload.efi on disk 1 partition 2, by default",
         "LSI_SAS; storahci; stornvme",
-        "Quay (02:5a:17:00:00:31): 192.0.2.41/24, by 192.0.2.1",
+        "Quay (02:5a:17:00:00:41): 192.0.2.41/24, by 192.0.2.1",
         "vmicheartbeat; vmicshutdown",
     ] {
         assert!(text.contains(told), "{told}\n{text}");

@@ -21,6 +21,11 @@ impl System {
         keeps_local_time(self.cim_os_type)
     }
 
+    /// Whether it is a Windows system that knows the hypervisor it runs on: from version 6.0 on.
+    pub fn knows_hypervisors(&self) -> bool {
+        self.keeps_local_time() && !self.predates_pcie()
+    }
+
     /// Whether a system of this kind is older than PCI Express.
     pub fn predates_pcie(&self) -> bool {
         predates_pcie(self.cim_os_type)
@@ -178,8 +183,14 @@ impl Vocabulary {
             self != Self::Osinfo && ROWS.iter().any(|row| self.word(row) == *word && row.cim == system.cim_os_type)
                 || self == Self::Osinfo && word.starts_with("http://")
         });
+        // A word of another file is that of its row here.
+        let same_row = system.description.as_deref().and_then(|word| {
+            let all = [Self::Vmx, Self::Vbox, Self::Osinfo];
+            let has = |row: &&Row| row.cim == system.cim_os_type && all.iter().any(|other| other.word(row) == word);
+            ROWS.iter().find(has).map(|row| self.word(row)).filter(|word| !word.is_empty())
+        });
         let of_number = || ROWS.iter().find(|row| row.cim == system.cim_os_type && !self.word(row).is_empty());
-        own.or_else(|| of_number().map(|row| self.word(row)))
+        own.or(same_row).or_else(|| of_number().map(|row| self.word(row)))
     }
 }
 
@@ -201,7 +212,12 @@ mod tests {
                 assert_eq!(vocabulary.write(&system), Some(word));
             }
         }
+        let server = Vocabulary::Vmx.read("windows2019srvnext-64");
+        assert_eq!(Vocabulary::Osinfo.write(&server), Some("http://microsoft.com/win/2k22"));
+        assert_eq!(Vocabulary::Vbox.write(&server), Some("Windows2022_64"));
+        assert!(server.knows_hypervisors() && !Vocabulary::Vmx.read("debian12-64").knows_hypervisors());
         let system = Vocabulary::Vmx.read("WINXPPRO");
+        assert!(!system.knows_hypervisors());
         assert!(system.keeps_local_time() && system.predates_pcie());
         let rows = |cim| ROWS.iter().filter(move |row| row.cim == cim);
         assert!(ROWS.iter().all(|row| rows(row.cim).any(|r| !r.vmx.is_empty() || !r.vbox.is_empty())));

@@ -106,8 +106,20 @@ pub(crate) fn ready(
     let Refit { done, evidence, remarks } = reformis_guest::refit(&mut guest, hardware, wishes, now);
     context.check()?;
     let mut findings: Vec<Finding> = remarks.into_iter().filter_map(told).collect();
+    let without_driver: Vec<String> = findings
+        .iter()
+        .filter_map(|finding| match finding {
+            Finding::NoDriver { device, .. } => Some(device.clone()),
+            _ => None,
+        })
+        .collect();
     for (system, chain) in &evidence {
-        findings.extend(broken(system, chain));
+        // An adapter without a driver was told, with what helps.
+        let is_told = |finding: &Finding| match finding {
+            Finding::LinkBroken { seen, .. } => without_driver.iter().any(|device| seen.contains(device)),
+            _ => false,
+        };
+        findings.extend(broken(system, chain).into_iter().filter(|finding| !is_told(finding)));
     }
     if guest.systems.is_empty() {
         findings.extend(not_done(wishes));

@@ -3,11 +3,12 @@
 use std::path::Path;
 
 use reformis_disk::{Facts, source::Links};
+use reformis_guest::nt::drivers::{Library, Medium, Offer};
 use reformis_machine::Machine;
 use serde::Serialize;
 
 use crate::{
-    error::Result,
+    error::{Error, Result},
     finding::Finding,
     inside::{self, InsideSurvey},
     observer::Context,
@@ -27,10 +28,22 @@ pub struct Survey {
     pub machine: Option<Machine>,
     /// Its disks.
     pub disks: Vec<SurveyedDisk>,
+    /// The drivers that it offers, where it is a medium with drivers for Windows systems.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub drivers: Option<DriverSurvey>,
     /// What is inside; `None` when no disk of it can be read at any place.
     pub guest: Option<InsideSurvey>,
     /// What the person should know.
     pub findings: Vec<Finding>,
+}
+
+/// What a driver medium offers.
+#[derive(Debug, Clone, Serialize)]
+pub struct DriverSurvey {
+    /// Its drivers, in the order of their paths.
+    pub offers: Vec<Offer>,
+    /// Whether it has a UDF file system too, which is not read and may hold others.
+    pub has_udf: bool,
 }
 
 /// A file of the target.
@@ -65,6 +78,9 @@ pub struct SurveyedDisk {
 /// # Errors
 /// Those of [`target::open`].
 pub fn survey(path: &Path, links: Links, unpack: Option<Unpack<'_>>, context: &Context<'_>) -> Result<Vec<Survey>> {
+    if let Some(found) = drivers(path, context)? {
+        return Ok(vec![found]);
+    }
     let opening = Opening { unpack, ..Opening::new(links, context.budget) };
     let nth = |index| target::open(path, &Opening { machine: Pick::Nth(index), ..opening.clone() });
     let first = nth(0)?;
@@ -96,9 +112,49 @@ fn of_target(mut target: Target, context: &Context<'_>) -> Result<Survey> {
         files,
         machine: target.described.map(|described| described.machine),
         disks,
+        drivers: None,
         guest,
         findings: target.findings,
     })
+}
+
+/// The survey of a driver medium; `None` for what is none.
+///
+/// # Errors
+/// Memory that its files would take.
+pub fn drivers(path: &Path, context: &Context<'_>) -> Result<Option<Survey>> {
+    let opening = Opening::new(Links::OwnFolder, context.budget);
+    let Ok(medium) = Medium::open(path, context.budget) else { return Ok(None) };
+    // A folder or an archive with a machine in it is that, whatever else is there; the others are nothing else.
+    let is_one = match medium.kind() {
+        _ if !medium.has_drivers() => false,
+        Medium::FOLDER => matches!(target::open(path, &opening), Err(Error::NothingHere { .. })),
+        Medium::ARCHIVE => {
+            target::open(path, &opening).is_ok_and(|target| target.described.is_none() && target.disks.is_empty())
+        }
+        _ => true,
+    };
+    if !is_one {
+        return Ok(None);
+    }
+    let (kind, has_udf) = (medium.kind(), medium.has_udf());
+    let library = Library::read(vec![medium], context.budget)?;
+    let unread = library.unread.iter().cloned();
+    Ok(Some(Survey {
+        target: path.to_string_lossy().into_owned(),
+        kind: match kind {
+            Medium::FOLDER => "driver medium, a folder",
+            Medium::OPTICAL => "driver medium, an ISO image",
+            Medium::CABINET => "driver medium, a cabinet",
+            _ => "driver medium, an archive",
+        },
+        files: Vec::new(),
+        machine: None,
+        disks: Vec::new(),
+        findings: unread.map(|(file, why)| Finding::DriverUnread { file, why }).collect(),
+        drivers: Some(DriverSurvey { offers: library.offers(), has_udf }),
+        guest: None,
+    }))
 }
 
 fn surveyed(disk: &target::TargetDisk, target: &mut Target, context: &Context<'_>) -> SurveyedDisk {

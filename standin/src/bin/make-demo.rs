@@ -12,7 +12,7 @@ use std::{
 use anyhow::{Context, Result, ensure};
 use libdeflater::CompressionLvl;
 use reformis_standin::{
-    early, export,
+    driver, early, export,
     ova::{self, ManifestKind},
     windows,
 };
@@ -245,6 +245,24 @@ fn berths(demo: &Path) -> Result<()> {
     Ok(())
 }
 
+/// The medium with the drivers of the new hosts, for the systems that the service has.
+fn drivers(demo: &Path) -> Result<()> {
+    let work = tempfile::tempdir()?;
+    let root = work.path().join("medium");
+    for (path, bytes) in driver::medium() {
+        let place = root.join(path);
+        fs::create_dir_all(place.parent().context("no folder")?)?;
+        fs::write(place, bytes)?;
+    }
+    settle_times(&root)?;
+    run(Command::new("xorriso")
+        .env("SOURCE_DATE_EPOCH", FAKE_TIME)
+        .args(["-as", "mkisofs", "-quiet", "-J", "-joliet-long", "-r", "-no-pad", "-V", "TIDE_DRIVERS"])
+        .args(["-sysid", "", "-appid", "", "-publisher", "SALTMARSH SOUND", "-p", ""])
+        .args(["-o"])
+        .args([demo.join("tide-drivers.iso"), root]))
+}
+
 fn fill_berths(root: &Path) -> Result<()> {
     let put = |path: &str, bytes: &[u8]| -> Result<()> {
         let place = root.join(path);
@@ -261,8 +279,9 @@ fn fill_berths(root: &Path) -> Result<()> {
         "drivers/storahci.sys",
         "drivers/stornvme.sys",
         "drivers/storvsc.sys",
+        "drivers/vmbus.sys",
     ] {
-        put(&format!("Windows/System32/{name}"), format!("MZ: where {name} of a real system would be\n").as_bytes())?;
+        put(&format!("Windows/System32/{name}"), &driver::program(0x8664, true))?;
     }
     put("pagefile.sys", &vec![0; 64 << 10])?;
     let berths: String = (1..=14).map(|berth| format!("{berth},{},gauge {}\n", 6 + berth % 5, berth % 4)).collect();
@@ -296,6 +315,9 @@ fn main() -> Result<()> {
     }
     if wanted("berths") {
         berths(&demo)?;
+    }
+    if wanted("drivers") {
+        drivers(&demo)?;
     }
     if wanted("tidelog") {
         tidelog(&demo)?;

@@ -234,7 +234,8 @@ impl Made {
         }
     }
 
-    fn database(&self, keys: &mut Keys) {
+    /// The driver database of what comes with it.
+    pub(super) fn database(&self, keys: &mut Keys) {
         keys.push(key("DriverDatabase", &[("Architecture", 9.into()), ("OemInfMap", Given::Bytes(vec![0x80]))]));
         for (name, _, inf, class, ids) in self.services() {
             let package = format!("{}_amd64_{:016x}", inf, name.len() * 7919);

@@ -26,6 +26,7 @@ fn time(seconds: u64) -> Given {
 
 const SET: &str = "ControlSet001";
 const ADAPTERS: &str = "{4d36e972-e325-11ce-bfc1-08002be10318}";
+const INSTANCE: &str = "PCI\\VEN_15AD&DEV_07B0&SUBSYS_07B015AD&REV_01\\0250170000410000";
 const ADAPTER: &str = "{5A170000-0000-4000-8000-0000000000A1}";
 
 /// `SYSTEM` of a server of version 10.0 whose files are on the partition `partition`, by its bytes as they lie on a disk.
@@ -46,12 +47,26 @@ pub fn system(partition: [u8; 16]) -> Vec<u8> {
         at("Control\\Windows", &[("ShutdownTime", time(1_772_323_200))]),
         at(
             &format!("Control\\Class\\{ADAPTERS}\\0001"),
-            &[("DriverDesc", "Gigabit Network Connection".into()), ("NetCfgInstanceId", ADAPTER.into())],
+            &[
+                ("DriverDesc", "Paravirtual adapter".into()),
+                ("NetCfgInstanceId", ADAPTER.into()),
+                ("DeviceInstanceID", INSTANCE.into()),
+            ],
         ),
-        at(&format!("Control\\Network\\{ADAPTERS}\\{ADAPTER}\\Connection"), &[("Name", "Quay".into())]),
+        at(&format!("Enum\\{INSTANCE}"), &[("ClassGUID", ADAPTERS.into())]),
+        at(
+            &format!("Control\\Network\\{ADAPTERS}\\{ADAPTER}\\Connection"),
+            &[("Name", "Quay".into()), ("PnPInstanceId", INSTANCE.into())],
+        ),
+        at(
+            "Control\\ServiceGroupOrder",
+            &[("List", texts(&["Boot Bus Extender", "System Bus Extender", "SCSI miniport", "Primary Disk", "Base"]))],
+        ),
+        at("Control\\ProductOptions", &[("ProductType", "ServerNT".into())]),
+        at("Services\\VMTools", &[("Type", 0x10.into()), ("Start", 2.into()), ("ErrorControl", 1.into())]),
         at(
             &format!("Control\\NetworkSetup2\\Interfaces\\{ADAPTER}\\Kernel"),
-            &[("PermanentAddress", Given::Bytes(vec![0x02, 0x5a, 0x17, 0, 0, 0x31]))],
+            &[("PermanentAddress", Given::Bytes(vec![0x02, 0x5a, 0x17, 0, 0, 0x41]))],
         ),
         at(
             &format!("Services\\Tcpip\\Parameters\\Interfaces\\{}", ADAPTER.to_lowercase()),
@@ -70,6 +85,7 @@ pub fn system(partition: [u8; 16]) -> Vec<u8> {
         ("storahci", 0, "SCSI Miniport"),
         ("stornvme", 0, "SCSI Miniport"),
         ("storvsc", 0, "Base"),
+        ("vmbus", 0, "System Bus Extender"),
     ] {
         let image = Given::Expand(format!("System32\\drivers\\{name}.sys"));
         let values = [("Type", 1.into()), ("Start", start.into()), ("ErrorControl", 3.into()), ("Group", group.into())];
@@ -79,6 +95,8 @@ pub fn system(partition: [u8; 16]) -> Vec<u8> {
     for name in ["vmicheartbeat", "vmicshutdown"] {
         keys.push(at(&format!("Services\\{name}"), &[("Type", 0x20.into()), ("Start", 3.into())]));
     }
+    let generation = Made { version: (10, 0), is_server: true, uefi: true, source: Source::Sas };
+    generation.database(&mut keys);
     build(5, &keys)
 }
 

@@ -76,7 +76,7 @@ pub fn judge(
     match guest_path(&image).and_then(|path| file(&path)) {
         None => faults.push(format!("{image} is not there")),
         Some(bytes) if processor(&bytes) != Some(0x8664) => {
-            faults.push(format!("{image} is no driver for this processor"))
+            faults.push(format!("{image} is no driver for this processor"));
         }
         Some(_) => {}
     }

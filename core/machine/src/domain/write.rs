@@ -154,6 +154,9 @@ fn domain(xml: &mut Xml, machine: &Machine, kept: &Kept) -> io::Result<()> {
         if secure {
             empty(xml, "smm", &[("state", "on")])?;
         }
+        if knows_hypervisors(machine) && !kept.has("features", "hyperv") {
+            hyperv(xml)?;
+        }
         kept.put(xml, "features")
     })?;
     let (sockets, cores) = (machine.cpu.sockets.to_string(), machine.cpu.cores.to_string());
@@ -166,6 +169,22 @@ fn domain(xml: &mut Xml, machine: &Machine, kept: &Kept) -> io::Result<()> {
     text(xml, "on_crash", "destroy")?;
     kept.put(xml, "domain")?;
     around(xml, "devices", &[], |xml| devices(xml, machine, kept))
+}
+
+fn knows_hypervisors(machine: &Machine) -> bool {
+    machine.system.as_ref().is_some_and(crate::System::knows_hypervisors)
+}
+
+/// The interface of a hypervisor that Windows systems ask for: without it their timers and locks cost the host dearly (elements of
+/// libvirt's domain schema, `hyperv`).
+fn hyperv(xml: &mut Xml) -> io::Result<()> {
+    around(xml, "hyperv", &[("mode", "custom")], |xml| {
+        for name in ["relaxed", "vapic"] {
+            empty(xml, name, &[("state", "on")])?;
+        }
+        empty(xml, "spinlocks", &[("state", "on"), ("retries", "8191")])?;
+        ["vpindex", "runtime", "synic", "stimer"].into_iter().try_for_each(|name| empty(xml, name, &[("state", "on")]))
+    })
 }
 
 /// A system that knows no PCI Express gets the chipset that has none.
@@ -201,7 +220,11 @@ fn clock(xml: &mut Xml, machine: &Machine) -> io::Result<()> {
     around(xml, "clock", &attributes, |xml| {
         empty(xml, "timer", &[("name", "rtc"), ("tickpolicy", "catchup")])?;
         empty(xml, "timer", &[("name", "pit"), ("tickpolicy", "delay")])?;
-        empty(xml, "timer", &[("name", "hpet"), ("present", "no")])
+        empty(xml, "timer", &[("name", "hpet"), ("present", "no")])?;
+        match knows_hypervisors(machine) {
+            true => empty(xml, "timer", &[("name", "hypervclock"), ("present", "yes")]),
+            false => Ok(()),
+        }
     })
 }
 

@@ -111,6 +111,16 @@ impl Kept {
         }
     }
 
+    /// Whether an element called `name` is kept for `place`.
+    pub(crate) fn has(&self, place: &str, name: &str) -> bool {
+        let is_it = |text: &str| {
+            text.strip_prefix('<')
+                .and_then(|rest| rest.strip_prefix(name))
+                .is_some_and(|rest| rest.starts_with([' ', '>', '/']))
+        };
+        self.elements.iter().any(|(into, text)| *into == place && is_it(text.trim_start()))
+    }
+
     /// Keeps children of `parent`, to be written into `place`: those that `rank` calls harmless, and with
     /// [`Keep::Everything`] the unknown ones too.
     pub(crate) fn take(

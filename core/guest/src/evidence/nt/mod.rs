@@ -64,7 +64,9 @@ fn kernel(system: &Nt) -> Evidence {
 
 /// Whether the letter that the system knows itself by still means its own volume.
 fn letter(system: &Nt, root: &str) -> Option<Evidence> {
-    let link = |about: &str, state, seen: String| Evidence::new(Link::Root, about, state, seen);
+    let link = |letter: &str, state, seen: String| {
+        Evidence::new(Link::Root, format!("drive {}", letter.trim_end_matches(':')), state, seen)
+    };
     let letters = &system.facts.letters;
     let own = letters.iter().find(|(_, volume)| volume == root);
     Some(match own {

@@ -36,11 +36,11 @@ impl By {
 }
 
 /// What finds the adapter with the address `MAC`, and waits for it: a driver that was just installed takes its time. A name of a
-/// connection never holds a comma on a system that nobody renamed one on; one that does is not found, and that is written down.
-const FIND: [&str; 11] = [
+/// connection holds no comma unless somebody gave it one; such a one is not found, and that is written down. All adapters together are
+/// waited for no longer than two minutes.
+const FIND: [&str; 9] = [
     ":find",
     "set IFNAME=",
-    "set TRIES=0",
     ":again",
     "for /f \"tokens=1,3 delims=,\" %%A in ('getmac /v /fo csv /nh') do if /i \"%%~B\"==\"%MAC%\" set \"IFNAME=%%~A\"",
     "if defined IFNAME exit /b 0",
@@ -48,7 +48,6 @@ const FIND: [&str; 11] = [
     "if %TRIES% GEQ 24 exit /b 1",
     "ping -n 6 127.0.0.1 >nul",
     "goto again",
-    "",
 ];
 
 impl Edits<'_, '_> {
@@ -64,6 +63,7 @@ impl Edits<'_, '_> {
         let routes = self.system.facts.settings.routes.clone();
         let build = self.target()?.build;
         let mut script = Script::new("Gives the new adapters the settings that the old ones had.");
+        script.line("set TRIES=0");
         let (mut changes, mut done) = (Vec::new(), Vec::new());
         for (index, adapter) in old.iter().enumerate().filter(|(_, adapter)| adapter.is_static()) {
             let Some((place, by)) = pairs[index] else {

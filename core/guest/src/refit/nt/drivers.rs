@@ -4,7 +4,7 @@
 use super::{
     Edits,
     first_start::LOG,
-    inject::Injection,
+    inject::{Injection, SCSI},
     script::{Script, quoted},
 };
 use crate::{
@@ -16,14 +16,13 @@ use crate::{
         FIRST_START_FOLDER as FOLDER,
         drivers::{Choice, Library, Target, device_ids, ids, is_plain},
         hives,
-        start::{Driven, Start, boot_sets, start},
+        start::{Driven, Start, at, boot_sets},
     },
 };
 
-/// The classes of storage controllers: those of IDE and SATA, the bus of virtual machines, and all others.
+/// Classes of controllers: those of IDE and SATA, and the bus of virtual machines.
 const IDE: &str = "{4D36E96A-E325-11CE-BFC1-08002BE10318}";
 const SYSTEM: &str = "{4D36E97D-E325-11CE-BFC1-08002BE10318}";
-pub(super) const SCSI: &str = "{4D36E97B-E325-11CE-BFC1-08002BE10318}";
 
 /// What is to be done for a device.
 enum Task<'a> {
@@ -73,7 +72,7 @@ impl Edits<'_, '_> {
                         Ok(Some(task)) => tasks.push(task),
                         Ok(None) => {}
                         Err(why) if *must => {
-                            self.work.remarks.push(Remark::NoDriver { device: need.device.clone(), why })
+                            self.work.remarks.push(Remark::NoDriver { device: need.device.clone(), why });
                         }
                         Err(_) => {}
                     }
@@ -106,7 +105,7 @@ impl Edits<'_, '_> {
                 if hive.find(&key)?.is_none() {
                     continue;
                 }
-                hive.set(&key, "Start", &Data::Number(start::BOOT))?;
+                hive.set(&key, "Start", &Data::Number(at::BOOT))?;
                 hive.remove(&format!("{key}\\StartOverride"))?;
                 for id in bound.iter().filter(|_| has_table) {
                     let key = format!("{set}\\Control\\CriticalDeviceDatabase\\{}", ids::critical(id));
@@ -149,7 +148,7 @@ impl Edits<'_, '_> {
                 library.map_or((None, Vec::new()), |library| library.choose(&device_ids(device), target));
             match choice {
                 Some(choice) if chosen.iter().all(|known| known.package.path != choice.package.path) => {
-                    chosen.push(choice)
+                    chosen.push(choice);
                 }
                 Some(_) => {}
                 None if must => self.work.remarks.push(Remark::NoDriver { device: device.into(), why }),
@@ -185,17 +184,16 @@ impl Edits<'_, '_> {
             for name in names.iter().filter(|name| name.to_lowercase().ends_with(".inf")) {
                 let Some(path) = quoted(&format!("drivers\\{stem}\\{name}")) else { continue };
                 let path = path.trim_matches('"');
-                let command = match target.version >= (10, 0) {
-                    true => format!("pnputil /add-driver \"%~dp0{path}\" /install"),
-                    false => format!("pnputil -i -a \"%~dp0{path}\""),
-                };
-                script.step(
-                    &format!("a driver of {}", stem.replace(|c: char| !c.is_ascii_alphanumeric(), "_")),
-                    &command,
-                );
+                let what = format!("the driver {}", stem.replace(|c: char| !c.is_ascii_alphanumeric(), "_"));
+                if target.version >= (10, 0) {
+                    script.install(&what, &format!("pnputil /add-driver \"%~dp0{path}\" /install"));
+                } else {
+                    // What the older tool's code means is not written down.
+                    script.line(&format!("pnputil -i -a \"%~dp0{path}\""));
+                    script.line(&format!("echo done: {what}, with code %ERRORLEVEL%"));
+                }
             }
         }
-        // The tool's codes say more than yes and no: that a start is wanted, or that nothing newer came.
         self.schedule("10-drivers.cmd", &script.finish())?;
         Ok(changes)
     }

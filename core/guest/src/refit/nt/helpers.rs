@@ -13,7 +13,7 @@ use crate::{
     system::nt::{
         FIRST_START_FOLDER as FOLDER,
         filters::{CLASSES, VALUES},
-        start::{boot_sets, start},
+        start::{at, boot_sets},
         tray_program,
     },
 };
@@ -34,8 +34,8 @@ impl Edits<'_, '_> {
                 without_filters(hive, &set, &old)?;
                 for service in &old {
                     let key = format!("{set}\\Services\\{service}");
-                    if hive.number(&key, "Start")?.is_some_and(|start| start != start::DISABLED) {
-                        hive.set(&key, "Start", &Data::Number(start::DISABLED))?;
+                    if hive.number(&key, "Start")?.is_some_and(|start| start != at::DISABLED) {
+                        hive.set(&key, "Start", &Data::Number(at::DISABLED))?;
                     }
                 }
             }
@@ -80,7 +80,7 @@ impl Edits<'_, '_> {
         self.put(&format!("{FOLDER}/agent/{name}"), &bytes?)?;
         let mut script = Script::new("Installs the agent of the new host.");
         let file = word.trim_matches('"');
-        script.step("the agent", &format!("msiexec /i \"%~dp0agent\\{file}\" /qn /norestart"));
+        script.install("the agent", &format!("msiexec /i \"%~dp0agent\\{file}\" /qn /norestart"));
         let changed = self.schedule("30-agent.cmd", &script.finish())?;
         Ok(changed.then(|| format!("{path} is installed on the first start; see {LOG}")).into_iter().collect())
     }

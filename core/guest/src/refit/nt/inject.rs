@@ -1,7 +1,7 @@
 //! A driver of disks from a medium, put where the system would have put it had it installed the driver itself: its files, its service,
 //! and what binds it to its devices. From what a system of version 10.0 shows, and from memory of earlier ones.
 
-use super::{Edits, drivers::SCSI};
+use super::Edits;
 use crate::{
     error::Result,
     formats::hive::{Data, Hive},
@@ -10,10 +10,12 @@ use crate::{
     system::nt::{
         drivers::{Choice, Library, Model, Service, Setting, Target, ids},
         hives,
-        start::{DATABASE_KEY, boot_sets, start},
+        start::{DATABASE_KEY, at, boot_sets},
     },
 };
 
+/// The class of controllers of disks.
+pub(super) const SCSI: &str = "{4D36E97B-E325-11CE-BFC1-08002BE10318}";
 /// Catalogues of drivers.
 const CATALOGS: &str = "/Windows/System32/CatRoot/{F750E6C3-38EE-11D1-85E5-00C04FC295EE}";
 /// Numbers of drivers that did not come with the system.
@@ -195,7 +197,7 @@ impl<'a> Injection<'a> {
         let key = format!("{set}\\Services\\{}", service.name);
         let text = |text: &str| Data::Text(text.into());
         hive.set(&key, "Type", &Data::Number(service.kind))?;
-        hive.set(&key, "Start", &Data::Number(start::BOOT))?;
+        hive.set(&key, "Start", &Data::Number(at::BOOT))?;
         hive.set(&key, "ErrorControl", &Data::Number(service.error_control))?;
         hive.set(&key, "ImagePath", &Data::Expand(image.into()))?;
         hive.set(&key, "Group", &text(service.group.as_deref().unwrap_or("SCSI miniport")))?;

@@ -10,7 +10,7 @@ mod settings;
 
 use crate::{
     error::{Error, Result},
-    formats::hive::{Changed, Hive},
+    formats::hive::{Changed, Data, Hive},
     refit::work::{Changes, Work},
     system::nt::{Nt, drivers::Target, hives},
 };
@@ -27,6 +27,12 @@ pub(crate) struct Edits<'a, 'w> {
 /// A change of a hive as a sentence.
 fn sentence(hive: &str, change: &Changed) -> String {
     let Changed { key, value, is_removed, before, after } = change;
+    // Numbers of the registry's own are small and known by their digits.
+    let plain = |data: &Data| match data {
+        Data::Number(number) => number.to_string(),
+        other => other.to_string(),
+    };
+    let (before, after) = (before.as_ref().map(plain), after.as_ref().map(plain));
     let name = value.as_ref().map(|value| if value.is_empty() { "its own value" } else { value });
     match (name, before, after) {
         (None, ..) if *is_removed => format!("{hive}\\{key} is removed"),
@@ -34,7 +40,7 @@ fn sentence(hive: &str, change: &Changed) -> String {
         (Some(name), None, Some(after)) => format!("{hive}\\{key}: {name} is {after}"),
         (Some(name), Some(before), Some(after)) => format!("{hive}\\{key}: {name} is {after} (was {before})"),
         (Some(name), before, None) => {
-            let was = before.as_ref().map_or(String::new(), |before| format!(" (was {before})"));
+            let was = before.map_or(String::new(), |before| format!(" (was {before})"));
             format!("{hive}\\{key}: {name} is removed{was}")
         }
     }

@@ -48,6 +48,16 @@ impl Script {
         self.line(&format!("if errorlevel 1 (echo FAILED: {what}& set FAILED=1) else (echo done: {what})"))
     }
 
+    /// A command of an installer, whose code says more than yes and no: 259 that nothing newer came, 3010 and 1641 that it counts
+    /// from the next start on.
+    pub(super) fn install(&mut self, what: &str, command: &str) -> &mut Self {
+        self.line(command).line("set CODE=%ERRORLEVEL%").line("set GOOD=0");
+        self.line("for %%C in (0 259 1641 3010) do if \"%CODE%\"==\"%%C\" set GOOD=1");
+        self.line(&format!(
+            "if \"%GOOD%\"==\"1\" (echo done: {what}, with code %CODE%) else (echo FAILED: {what}, with code %CODE%& set FAILED=1)"
+        ))
+    }
+
     /// The script's bytes.
     pub(super) fn finish(mut self) -> Vec<u8> {
         self.line("exit /b %FAILED%");

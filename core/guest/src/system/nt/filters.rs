@@ -1,6 +1,6 @@
 //! Filters of a class of devices: drivers without which none of its devices starts.
 
-use super::start::{Start, image_path, start};
+use super::start::{Start, at, image_path};
 use crate::{
     error::Result,
     formats::hive::{Data, Hive},
@@ -44,7 +44,7 @@ impl Start<'_> {
         let key = format!("{set}\\Services\\{service}");
         match self.hive.number(&key, "Start")? {
             None => Ok(Some(format!("{key} is not there"))),
-            Some(start::DISABLED) => Ok(Some(format!("{key}: Start is 4"))),
+            Some(at::DISABLED) => Ok(Some(format!("{key}: Start is 4"))),
             Some(_) => {
                 let image = self.hive.text(&key, "ImagePath")?;
                 Ok(self.file_fault(&image_path(image.as_deref(), service)))

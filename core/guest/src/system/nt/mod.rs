@@ -21,10 +21,11 @@ pub use crate::formats::{
     hive::{Changed, Data},
     reg,
 };
+pub use adapters::Adapter;
 pub use boot_store::{Entry, Place};
 pub(crate) use boot_store::{PLACES, candidates, read as read_boot_store};
 pub(crate) use helpers::tray_program;
-pub use registry::{Adapter, Driver, HostService, Settings, Version};
+pub use registry::{Driver, HostService, Settings, Version};
 
 /// The largest file that a system keeps asleep in, of which this much is looked at.
 const HEAD: usize = 4;

@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 
-use super::helpers;
+use super::{adapters::Adapter, helpers};
 use crate::{
     error::Result,
     formats::hive::{Data, Hive},
@@ -11,58 +11,6 @@ use crate::{
 
 /// Keys that are looked through.
 const MOST: usize = 4096;
-
-/// An adapter that is configured.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Adapter {
-    /// What the person calls it, such as `Ethernet0`.
-    pub name: String,
-    /// What the device calls itself.
-    pub device: Option<String>,
-    /// Its hardware address.
-    pub mac: Option<String>,
-    /// Whether its addresses are given by a server.
-    pub dhcp: bool,
-    /// Its own addresses, each with its mask.
-    pub addresses: Vec<String>,
-    /// Its gateways.
-    pub gateways: Vec<String>,
-    /// Servers for names.
-    pub name_servers: Vec<String>,
-    /// Its identity in the registry.
-    pub id: String,
-    /// The device that it is, by its place in the registry's list of devices.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub instance: Option<String>,
-    /// Where that is on PCI: bus, device, function.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub pci: Option<(u32, u32, u32)>,
-    /// The number under which its driver's settings are kept, as text of four digits.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub number: Option<String>,
-    /// The metric of each gateway.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub gateway_metrics: Vec<String>,
-    /// Its own metric.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub metric: Option<u32>,
-    /// The domain that is added to names there.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub suffix: Option<String>,
-}
-
-impl Adapter {
-    /// Whether it is a device, and not something that the system made of others.
-    pub(crate) fn is_hardware(&self) -> bool {
-        let instance = self.instance.as_deref().unwrap_or_default().to_ascii_uppercase();
-        ["PCI\\", "VMBUS\\", "XEN"].iter().any(|bus| instance.starts_with(bus))
-    }
-
-    /// Whether something of its settings is its own, and not given by a server.
-    pub(crate) fn is_static(&self) -> bool {
-        !self.dhcp && !self.addresses.is_empty()
-    }
-}
 
 /// A driver of disks.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]

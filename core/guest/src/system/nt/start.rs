@@ -19,7 +19,7 @@ const DATABASE: (u32, u32) = (6, 2);
 pub(crate) const DATABASE_KEY: &str = "DriverDatabase";
 
 /// Values of a service's `Start`.
-pub(crate) mod start {
+pub(crate) mod at {
     /// The loader loads it.
     pub(crate) const BOOT: u32 = 0;
     /// Never.
@@ -98,11 +98,11 @@ impl Start<'_> {
         if kind != Some(1) {
             faults.push(format!("{key}: Type is {}, not 1", told(kind)));
         }
-        if start != Some(start::BOOT) {
+        if start != Some(at::BOOT) {
             faults.push(format!("{key}: Start is {}, not 0", told(start)));
         }
         if let Some(overrides) = self.hive.find_below(found, "StartOverride")? {
-            let held = self.hive.values(overrides)?.into_iter().any(|value| value.data() != Data::Number(start::BOOT));
+            let held = self.hive.values(overrides)?.into_iter().any(|value| value.data() != Data::Number(at::BOOT));
             if held {
                 faults.push(format!("{key}\\StartOverride takes its start back"));
             }
@@ -197,7 +197,9 @@ impl Start<'_> {
         if let Some((service, faults)) = first {
             return Ok(Driven::No(faults.join("; "), Some(service)));
         }
-        let id = ids.last().map_or("the device", String::as_str);
+        // Its model says more to a person than its class does.
+        let model = ids.iter().find(|id| id.contains("&DEV_") && id.matches('&').count() == 1);
+        let id = model.or(ids.last()).map_or("the device", String::as_str);
         for service in named {
             let key = format!("{set}\\Services\\{service}");
             if self.hive.find(&key)?.is_none() {

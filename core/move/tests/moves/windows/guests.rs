@@ -167,10 +167,6 @@ impl Lying {
         self.tree.read(path, 8 << 20).ok()
     }
 
-    pub(crate) fn text(&self, path: &str) -> String {
-        String::from_utf8(self.read(path).unwrap_or_else(|| panic!("there is no {path}"))).unwrap()
-    }
-
     /// All files of the system's own volume.
     pub(crate) fn files(&self) -> BTreeMap<String, Vec<u8>> {
         let mut found = BTreeMap::new();

@@ -113,6 +113,15 @@ fn starts_with(storage: &dyn Storage, magic: &[u8]) -> Result<bool> {
 }
 
 impl Medium {
+    /// What [`Medium::kind`] says of a folder.
+    pub const FOLDER: &str = "folder";
+    /// The same of an ISO image.
+    pub const OPTICAL: &str = "ISO image";
+    /// The same of a zip or tar archive.
+    pub const ARCHIVE: &str = "archive";
+    /// The same of a cabinet.
+    pub const CABINET: &str = "cabinet";
+
     /// Opens the medium at `path`; what is collected from it is counted against `budget`.
     ///
     /// # Errors
@@ -173,10 +182,10 @@ impl Medium {
     /// What kind of thing it is.
     pub fn kind(&self) -> &'static str {
         match self.store {
-            Store::Folder(_) => "folder",
-            Store::Optical(_) => "ISO image",
-            Store::Archive(_) => "archive",
-            Store::Cabinet(_) => "cabinet",
+            Store::Folder(_) => Self::FOLDER,
+            Store::Optical(_) => Self::OPTICAL,
+            Store::Archive(_) => Self::ARCHIVE,
+            Store::Cabinet(_) => Self::CABINET,
         }
     }
 
