@@ -11,6 +11,7 @@ use reformis_machine::Site;
 use reformis_move::{
     brief, carry, draft, peek,
     prepare::{self, Order},
+    propose::Choices,
     prove, staging, survey,
     target::Unpack,
 };
@@ -36,8 +37,12 @@ const LEDGER: [(&str, &[u8]); 3] = [
     ("ledger_1.vmdk", include_bytes!("../../../demo/ledger/ledger_1.vmdk")),
 ];
 
-/// The server `berths`: a disk alone.
-const BERTHS: &[u8] = include_bytes!("../../../demo/berths.vmdk");
+/// The server `berths` as it lay on its old host, and a medium with the new host's drivers.
+const BERTHS: [(&str, &[u8]); 3] = [
+    ("berths.vmx", include_bytes!("../../../demo/berths.vmx")),
+    ("berths.vmdk", include_bytes!("../../../demo/berths.vmdk")),
+    ("tide-drivers.iso", include_bytes!("../../../demo/tide-drivers.iso")),
+];
 
 pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
     let folder = &args.folder;
@@ -45,7 +50,9 @@ pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
     for (name, bytes) in LEDGER {
         write_data(&folder.join("ledger"), name, bytes)?;
     }
-    write_data(folder, "berths.vmdk", BERTHS)?;
+    for (name, bytes) in BERTHS {
+        write_data(folder, name, bytes)?;
+    }
     tell(
         session,
         "Saltmarsh Sound measures the tide at four gauges along a marshy coast. Its server tidelog writes the readings \
@@ -61,24 +68,24 @@ pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
     let second = ledger(folder, session)?;
     tell(
         session,
-        "The harbour's desk, berths, runs Windows. It is not moved tonight, but it is looked into, registry and all.",
+        "The harbour's desk, berths, runs Windows. The new host's disks and adapters need drivers that it does not have; a \
+         medium with them is at hand.",
     )?;
-    berths(folder, session)?;
+    let third = berths(folder, session)?;
     if session.json {
-        let landings =
-            ["tidelog", "ledger"].map(|name| folder.join("landing").join(name).to_string_lossy().into_owned());
-        let demo =
-            serde_json::json!({ "folder": folder.to_string_lossy(), "landings": landings, "holds": first && second });
+        let landings = ["tidelog", "ledger", "berths"]
+            .map(|name| folder.join("landing").join(name).to_string_lossy().into_owned());
+        let demo = serde_json::json!({ "folder": folder.to_string_lossy(), "landings": landings, "holds": first && second && third });
         emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "demo": demo }))?;
     }
     tell(
         session,
         &format!(
-            "Both machines lie complete and stopped in {}, and the sources are as they were. Have a look around.",
+            "All three machines lie complete and stopped in {}, and the sources are as they were. Have a look around.",
             folder.join("landing").display()
         ),
     )?;
-    Ok(if first && second { Exit::Done } else { Exit::NotProved })
+    Ok(if first && second && third { Exit::Done } else { Exit::NotProved })
 }
 
 /// Moves tidelog as it is proposed.
@@ -104,7 +111,7 @@ fn tidelog(folder: &Path, session: &Session) -> Result<bool> {
         into: landing,
         choices: Box::default(),
     };
-    let receipt = carry(order, session)?;
+    let receipt = carry(order, session)?.join("receipt.json");
     prove("Is it the same machine? Every byte of the landing is compared with the archive.", &receipt, session)
 }
 
@@ -128,34 +135,56 @@ fn ledger(folder: &Path, session: &Session) -> Result<bool> {
     draft_command::save(&brief, &brief::write(&draft.brief, &draft.notes), true)?;
     show(session, &draft_command::show(&draft, Some(&brief)))?;
     step(session, "The brief may be changed now, in any editor; here it goes as it is.", &["carry", &words[2]])?;
-    let receipt = carry(prepare::read_brief(&brief)?, session)?;
+    let receipt = carry(prepare::read_brief(&brief)?, session)?.join("receipt.json");
     prove("And is it the same?", &receipt, session)
 }
 
-/// Looks into berths.
-fn berths(folder: &Path, session: &Session) -> Result<()> {
-    let disk = folder.join("berths.vmdk");
-    step(session, "What is it, and how was it left?", &["survey", &disk.to_string_lossy()])?;
-    for survey in survey::survey(&disk, Links::OwnFolder, None, &session.context())? {
-        show(session, &survey_command::show(&survey))?;
+/// Moves berths with drivers from a medium.
+fn berths(folder: &Path, session: &Session) -> Result<bool> {
+    let (source, medium, landing) =
+        (folder.join("berths.vmx"), folder.join("tide-drivers.iso"), folder.join("landing"));
+    let words = [&source, &medium, &landing].map(|path| path.to_string_lossy().into_owned());
+    for (question, path) in
+        [("What is it, and how was it left?", &source), ("And what does the medium offer?", &medium)]
+    {
+        step(session, question, &["survey", &path.to_string_lossy()])?;
+        for survey in survey::survey(path, Links::OwnFolder, None, &session.context())? {
+            show(session, &survey_command::show(&survey))?;
+        }
     }
-    let (hive, key) = ("SYSTEM", "CurrentControlSet\\Services\\stornvme");
-    let question = "Does the driver of NVMe disks start at boot? Start is 0 if it does.";
+    step(
+        session,
+        "The move. What the first step needs goes in now; the rest is laid ready, and a service does it on the first start.",
+        &["carry", &words[0], "--dest", "virtio-host", "--drivers", &words[1], "--into", &words[2]],
+    )?;
+    let guest = brief::NewGuest { drivers: vec![words[1].clone()], ..brief::NewGuest::default() };
+    let order = Order::Target {
+        path: source,
+        machine: None,
+        destination: "virtio-host".into(),
+        into: landing,
+        choices: Box::new(Choices { guest, ..Choices::default() }),
+    };
+    let landed = carry(order, session)?;
+    let disk = landed.join("berths-0.qcow2");
+    let (hive, key) = ("SYSTEM", "CurrentControlSet\\Services\\tidescsi");
+    let question = "Is the driver of the new disks started with the system? Start is 0 if it is.";
     step(session, question, &["peek", &disk.to_string_lossy(), "--hive", hive, key])?;
     let (temporary, context) = (std::env::temp_dir(), session.context());
     let unpack = Unpack { folder: &temporary, context: &context };
     let guest = peek::open(&disk, peek::Wanted { volume: None, hive: Some(hive) }, Links::OwnFolder, unpack)?;
-    show(session, &peek_command::show_key(&guest.key(hive, key)?))
+    show(session, &peek_command::show_key(&guest.key(hive, key)?))?;
+    prove("And is it the same, but for what is listed?", &landed.join("receipt.json"), session)
 }
 
-/// Makes a move and shows its landing; returns where the receipt is.
+/// Makes a move and shows its landing; returns where that is.
 fn carry(order: Order, session: &Session) -> Result<PathBuf> {
     // What is replaced is the landing of an earlier demo.
     let options =
         carry::Options { order, site: Site::default(), accept: Vec::new(), force: true, links: Links::OwnFolder };
     let landed = carry::carry(&options, &session.context())?;
     show(session, &carry_command::show(&landed))?;
-    Ok(landed.folder.join("receipt.json"))
+    Ok(landed.folder)
 }
 
 fn prove(text: &str, receipt: &Path, session: &Session) -> Result<bool> {

@@ -270,8 +270,14 @@ fn keys_go_out_as_text_and_come_back() {
 #[test]
 fn what_cannot_be_done_is_said_and_nothing_is_written() {
     let place = berths();
-    let error = place.run(&["refit", "berths.vmdk", "--dest", "nvme-cloud", "--out", "ready.qcow2"]).expect(1).err;
-    assert!(error.contains("can be looked into and patched"), "{error}");
+    // Nothing in the system drives what that host has, and nothing else is at hand.
+    let refused = place.run(&["refit", "berths.vmdk", "--dest", "virtio-host", "--out", "ready.qcow2"]).expect(3).err;
+    for told in ["will-not-boot", "no driver for PCI\\VEN_1AF4&DEV_1048", "--drivers MEDIUM"] {
+        assert!(refused.contains(told), "{told}\n{refused}");
+    }
+    let error =
+        place.run(&["refit", "berths.vmdk", "--dest", "virtio-host", "--drivers", "berths.vmdk", "--out", "x.raw"]);
+    assert!(error.expect(1).err.contains("it is no driver medium"));
     for (value, what) in [
         ("Start", "--set takes NAME=TYPE:DATA"),
         ("Start=0", "TYPE:DATA"),
@@ -286,12 +292,13 @@ fn what_cannot_be_done_is_said_and_nothing_is_written() {
             .err;
         assert!(error.contains(what), "{value}: {error}");
     }
-    let draft = place.run(&["draft", "berths.vmdk", "--dest", "virtio-host", "--host-name", "desk"]).expect(0).out;
+    let draft = place.run(&["draft", "berths.vmdk", "--dest", "virtio-host", "--new-ssh-keys"]).expect(0).out;
     let told = draft.split_whitespace().collect::<Vec<_>>().join(" ");
-    assert!(
-        told.contains("The edit 'identity' could not be made") && told.contains("is not made ready by this version"),
-        "{draft}"
-    );
+    assert!(told.contains("The edit 'identity' could not be made"), "{draft}");
+    place.write("tide.sh", b"#!/bin/sh\n");
+    let draft = place.run(&["draft", "berths.vmdk", "--dest", "virtio-host", "--first-boot", "tide.sh"]).expect(0).out;
+    let told = draft.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(told.contains("is a .cmd, .bat or .ps1, and tide.sh is none"), "{draft}");
     let link = place.run(&["patch", "berths.vmdk", "--link", "/a:/b", "--out", "x.raw"]).expect(1).err;
     assert!(link.contains("links are not made on NTFS"), "{link}");
     let name = place.run(&["patch", "berths.vmdk", "--folder", "/what?", "--out", "x.raw"]).expect(1).err;
@@ -310,4 +317,101 @@ fn what_cannot_be_done_is_said_and_nothing_is_written() {
         );
     }
     assert!(!place.path("x.raw").exists() && !place.path("ready.qcow2").exists());
+}
+
+const MEDIUM: &[u8] = include_bytes!("../../../demo/tide-drivers.iso");
+const MACHINE: &[u8] = include_bytes!("../../../demo/berths.vmx");
+
+/// `text` with one space between words, however its lines were broken.
+fn flat(text: &str) -> String {
+    text.split_whitespace().collect::<Vec<_>>().join(" ")
+}
+
+fn read(place: &Place, name: &str) -> String {
+    std::fs::read_to_string(place.path(name)).unwrap()
+}
+
+/// Drivers that come with the system are enough there.
+#[test]
+fn a_disk_is_made_ready_with_what_the_system_has() {
+    let place = berths();
+    let args = ["refit", "berths.vmdk", "--dest", "nvme-cloud", "--mac", "02:5a:17:00:00:99", "--out", "ready.vhdx"];
+    let told = flat(&place.run(&args).expect(0).out);
+    assert!(told.contains("Boots on nvme-cloud: yes"), "{told}");
+    // The driver of NVMe starts already: what is left is the adapter, whose address another one has now.
+    assert!(told.contains("no driver for PCI\\VEN_1D0F&DEV_EC20"), "{told}");
+    place.run(&["refit", "ready.vhdx", "--dest", "nvme-cloud", "--out", "again.vhdx"]).expect(0);
+}
+
+#[test]
+fn a_machine_moves_with_drivers_from_a_medium() {
+    let place = berths();
+    place.write("berths.vmx", MACHINE);
+    place.write("tide-drivers.iso", MEDIUM);
+    let survey = place.run(&["survey", "tide-drivers.iso", "--json"]).expect(0).json();
+    let medium = &survey["targets"][0];
+    assert_eq!(medium["kind"], "driver medium, an ISO image");
+    let offers = medium["drivers"]["offers"].as_array().unwrap();
+    assert_eq!(offers.len(), 8);
+    let scsi = offers.iter().find(|offer| offer["inf"] == "tidescsi/2k22/amd64/tidescsi.inf").unwrap();
+    assert_eq!(
+        (&scsi["class"], &scsi["version"], &scsi["date"]),
+        (&"SCSIAdapter".into(), &"1.2.100.4".into(), &"2024-06-21".into())
+    );
+    assert_eq!(scsi["signature"], "catalogue tidescsi/2k22/amd64/tidescsi.cat");
+    assert!(scsi["devices"].as_array().unwrap().contains(&"PCI\\VEN_1AF4&DEV_1048".into()));
+    assert!(place.run(&["survey", "tide-drivers.iso"]).expect(0).out.contains("driver medium"));
+
+    place.write("site.toml", b"drivers = [\"tide-drivers.iso\"]\n");
+    let site = [
+        "draft",
+        "berths.vmx",
+        "--dest",
+        "virtio-host",
+        "--site",
+        "site.toml",
+        "--into",
+        "l",
+        "--out",
+        "site-brief.toml",
+    ];
+    place.run(&site).expect(0);
+    assert!(read(&place, "site-brief.toml").contains("tide-drivers.iso\"]"), "the site's media are proposed");
+    let draft = ["draft", "berths.vmx", "--dest", "virtio-host", "--drivers", "tide-drivers.iso", "--into", "landing"];
+    let told = flat(&place.run(&[&draft[..], &["--out", "berths.toml"]].concat()).expect(0).out);
+    for what in [
+        "Boots on virtio-host: yes, with 3 edits",
+        "service tidescsi",
+        "tidenet.inf is installed on the first start",
+        "Quay: the first start gives 192.0.2.41/24 to the adapter with 02-5A-17-00-00-41",
+        "[activation]",
+    ] {
+        assert!(told.contains(what) || told.contains(&what.replace("tidenet.inf is", "is")), "{what}\n{told}");
+    }
+    assert!(read(&place, "berths.toml").contains("drivers = ["), "{}", read(&place, "berths.toml"));
+    place.run(&["carry", "berths.toml"]).expect(0);
+    let landed = "landing/berths/berths-0.qcow2";
+    let peek = |path: &str| place.run(&["peek", landed, path]).expect(0).out;
+    let script = peek("/Windows/Reformis/20-adapters.cmd");
+    assert!(script.contains("set MAC=02-5A-17-00-00-41") && script.contains("newname=\"Quay\""), "{script}");
+    let driver = r"CurrentControlSet\Services\tidescsi";
+    let key = place.run(&["peek", landed, "--hive", "SYSTEM", driver]).expect(0).out;
+    assert!(key.contains(r"\Services\tidescsi") && key.contains("System32\\drivers\\tidescsi.sys"), "{key}");
+    let domain = read(&place, "landing/berths/berths.xml");
+    for told in
+        ["<hyperv mode=\"custom\">", "hypervclock", "offset=\"localtime\"", "win/2k22", "org.qemu.guest_agent.0"]
+    {
+        assert!(domain.contains(told), "{told}\n{domain}");
+    }
+    place.run(&["prove", "landing/berths/receipt.json"]).expect(0);
+    let edits = read(&place, "landing/berths/receipt.json");
+    assert!(edits.contains("drivers for the new disks and adapters"), "the reason of each range");
+    // What is left out is not done, and that is told.
+    let without = [&draft[..], &["--leave-out", "drivers", "--leave-out", "adapters"]].concat();
+    let told = flat(&place.run(&without).expect(0).out);
+    assert!(
+        told.contains("Boots on virtio-host: no")
+            && told.contains("192.0.2.41/24 is on a device that will not be there"),
+        "{told}"
+    );
 }

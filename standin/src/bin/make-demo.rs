@@ -249,7 +249,7 @@ fn berths(demo: &Path) -> Result<()> {
 fn drivers(demo: &Path) -> Result<()> {
     let work = tempfile::tempdir()?;
     let root = work.path().join("medium");
-    for (path, bytes) in driver::medium() {
+    for (path, bytes) in driver::medium().into_iter().filter(|(path, _)| !path.contains("/x86/")) {
         let place = root.join(path);
         fs::create_dir_all(place.parent().context("no folder")?)?;
         fs::write(place, bytes)?;
@@ -280,6 +280,7 @@ fn fill_berths(root: &Path) -> Result<()> {
         "drivers/stornvme.sys",
         "drivers/storvsc.sys",
         "drivers/vmbus.sys",
+        "drivers/vmxnet3ndis6.sys",
     ] {
         put(&format!("Windows/System32/{name}"), &driver::program(0x8664, true))?;
     }

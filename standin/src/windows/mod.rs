@@ -86,6 +86,7 @@ pub fn system(partition: [u8; 16]) -> Vec<u8> {
         ("stornvme", 0, "SCSI Miniport"),
         ("storvsc", 0, "Base"),
         ("vmbus", 0, "System Bus Extender"),
+        ("vmxnet3ndis6", 3, "NDIS"),
     ] {
         let image = Given::Expand(format!("System32\\drivers\\{name}.sys"));
         let values = [("Type", 1.into()), ("Start", start.into()), ("ErrorControl", 3.into()), ("Group", group.into())];
