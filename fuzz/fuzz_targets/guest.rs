@@ -43,18 +43,31 @@ fuzz_target!(|bytes: &[u8]| {
     let need = |device: &str, module: &str| Need { device: device.into(), module: module.into() };
     let needs = vec![need("virtio:d00000008v00001AF4", "virtio_scsi")];
     let mac = Some("02:5a:17:00:00:01".to_string());
+    let other = OtherPlace {
+        prefix: "sd".into(),
+        needs: vec![need("pci:v00008086d00002922", "ahci")],
+        ..OtherPlace::default()
+    };
+    let place = DiskPlace {
+        controller: "virtio-scsi".into(),
+        prefix: "vd".into(),
+        needs: needs.clone(),
+        others: vec![other],
+        ..DiskPlace::default()
+    };
+    let adapter = AdapterPlace {
+        model: "virtio-net".into(),
+        needs,
+        before: mac.clone(),
+        after: mac,
+        ..AdapterPlace::default()
+    };
     let hardware = Hardware {
         uefi: true,
-        unchanged: false,
-        keeps_entries: false,
-        disks: vec![Some(DiskPlace {
-            controller: "virtio-scsi".into(),
-            prefix: "vd".into(),
-            needs: needs.clone(),
-            others: vec![OtherPlace { prefix: "sd".into(), needs: vec![need("pci:v00008086d00002922", "ahci")] }],
-        })],
-        adapters: vec![AdapterPlace { model: "virtio-net".into(), needs, before: mac.clone(), after: mac, name: None }],
+        disks: vec![Some(place)],
+        adapters: vec![adapter],
         host: Some("virtio".into()),
+        ..Hardware::default()
     };
     reformis_guest::refit(&mut guest, &hardware, &Wishes::default(), 1_780_000_000);
 });

@@ -22,7 +22,7 @@ use reformis_machine::{MachineFile, launch};
 use reformis_standin::{
     content::Content,
     deltas::{Delta, datastore, vdi, vhd, vhdx},
-    early,
+    driver, early,
     emulator::Emulator,
     export, hives, lvm, lzx,
     ova::{self, ManifestKind},
@@ -200,6 +200,22 @@ fn with_lvm() -> anyhow::Result<Vec<u8>> {
     Ok(bytes)
 }
 
+/// The driver medium as a cabinet.
+fn cabinet() -> Vec<u8> {
+    use std::io::Write;
+    let files = driver::medium();
+    let mut builder = cab::CabinetBuilder::new();
+    let folder = builder.add_folder(cab::CompressionType::MsZip);
+    files.iter().for_each(|(path, _)| drop(folder.add_file(path.replace('/', "\\"))));
+    let mut writer = builder.build(std::io::Cursor::new(Vec::new())).expect("a sound list");
+    let mut all = files.iter();
+    while let Some(mut file) = writer.next_file().expect("in memory") {
+        let (_, bytes) = all.next().expect("as many");
+        file.write_all(bytes).expect("in memory");
+    }
+    writer.finish().expect("in memory").into_inner()
+}
+
 fn main() {
     let seeds = Path::new(env!("CARGO_MANIFEST_DIR")).join("seeds");
     let put = |target: &str, name: &str, bytes: &[u8]| {
@@ -241,6 +257,12 @@ fn main() {
         (3, hives::interrupted(&hives::empty(5), &windows::software(), true).1),
     ] {
         put("nt", &format!("seed-{kind}-{}", bytes.len()), &[&[kind], &bytes[..]].concat());
+    }
+    put("drivers", "iso", &[&[2][..], include_bytes!("../../demo/tide-drivers.iso")].concat());
+    put("drivers", "cabinet", &[&[2][..], &cabinet()].concat());
+    put("drivers", "program", &[&[1][..], &driver::program(0x8664, true)].concat());
+    for (index, (_, text)) in driver::medium().into_iter().filter(|(path, _)| path.ends_with("amd64.inf") || path.ends_with("net.inf")).enumerate() {
+        put("drivers", &format!("inf-{index}"), &[&[0][..], &text].concat());
     }
     let small = Content::empty(8 * 4096).with(512, 9000, 1);
     let written = [512..9728];

@@ -81,6 +81,7 @@ pub mod fuzzing {
         let logs = || Ok(vec![log.to_vec()]);
         let Ok(mut hive) = Hive::open(Box::new(bytes.to_vec()), "the hive", &logs, 1, &budget) else { return 0 };
         drop(nt::read_boot_store(&hive, &[]));
+        nt::read_all(&hive);
         let mut todo = vec![hive.root()];
         for _ in 0..64 {
             let Some(key) = todo.pop() else { break };
@@ -98,6 +99,50 @@ pub mod fuzzing {
         ];
         drop(hive.finish());
         changes.into_iter().filter(|done| *done).count()
+    }
+
+    /// Reads a setup information file, and what it would install on several systems. Gives the number of files.
+    pub fn setup_information(bytes: &[u8]) -> usize {
+        use crate::{
+            formats::inf::Inf,
+            system::nt::drivers::{Package, Target},
+        };
+        let budget = reformis_disk::budget::Budget::whole();
+        let Ok(inf) = Inf::read(bytes, "x.inf", &budget) else { return 0 };
+        let Ok(package) = Package::of("a/x.inf", inf) else { return 0 };
+        drop((package.systems(), package.services(), package.all_ids(), package.listed()));
+        let mut files = 0;
+        for (machine, version) in [("amd64", (10, 0)), ("x86", (6, 1)), ("arm64", (10, 0))] {
+            let target = Target { machine, version, build: 20348, product: 3 };
+            for model in package.models(&target).unwrap_or_default().iter().take(8) {
+                let Ok(install) = package.install(&model.install, &target) else { continue };
+                let names = install.files.iter().flat_map(|file| [&file.source, &file.below, &file.name]);
+                assert!(names.clone().all(|name| !name.starts_with('/') && !name.split('/').any(|part| part == "..")));
+                files += names.count();
+            }
+        }
+        files
+    }
+
+    /// Reads a driver medium, and looks for a driver on it. Gives the number of drivers that it offers.
+    pub fn medium(bytes: &[u8]) -> usize {
+        use crate::system::nt::drivers::{Library, Medium, Target, device_ids};
+        use reformis_disk::{budget::Budget, source::MemoryStorage};
+        let budget = Budget::whole();
+        let storage = std::sync::Arc::new(MemoryStorage::new("medium", bytes.to_vec()));
+        let Ok(medium) = Medium::of_storage(storage, &budget) else { return 0 };
+        let Ok(library) = Library::read(vec![medium], &budget) else { return 0 };
+        let target = Target { machine: "amd64", version: (10, 0), build: 20348, product: 3 };
+        let ids = device_ids("PCI\\VEN_1AF4&DEV_1048&SUBSYS_11001AF4&REV_01&CC_010000");
+        if let (Some(choice), _) = library.choose(&ids, &target) {
+            drop((library.inf_of(&choice), library.catalog_of(&choice)));
+        }
+        library.offers().len()
+    }
+
+    /// Reads a program file.
+    pub fn program(bytes: &[u8]) -> bool {
+        crate::formats::pe::read(bytes).is_some()
     }
 
     /// Reads registry text; what is read is written, and read as the same.

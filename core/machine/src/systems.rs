@@ -26,6 +26,12 @@ impl System {
         self.keeps_local_time() && !self.predates_pcie()
     }
 
+    /// Whether it is a system that asks for a trusted platform module of version 2.0: Windows 11, by the words that files have.
+    pub fn asks_for_tpm(&self) -> bool {
+        let word = self.description.as_deref().unwrap_or_default();
+        ["windows11-64", "Windows11_64"].contains(&word) || word.starts_with("http://microsoft.com/win/11")
+    }
+
     /// Whether a system of this kind is older than PCI Express.
     pub fn predates_pcie(&self) -> bool {
         predates_pcie(self.cim_os_type)
@@ -215,6 +221,7 @@ mod tests {
         let server = Vocabulary::Vmx.read("windows2019srvnext-64");
         assert_eq!(Vocabulary::Osinfo.write(&server), Some("http://microsoft.com/win/2k22"));
         assert_eq!(Vocabulary::Vbox.write(&server), Some("Windows2022_64"));
+        assert!(Vocabulary::Vmx.read("windows11-64").asks_for_tpm() && !server.asks_for_tpm());
         assert!(server.knows_hypervisors() && !Vocabulary::Vmx.read("debian12-64").knows_hypervisors());
         let system = Vocabulary::Vmx.read("WINXPPRO");
         assert!(!system.knows_hypervisors());

@@ -9,6 +9,7 @@ mod ext;
 mod guests;
 mod loaders;
 mod look;
+mod media;
 mod networks;
 mod ntfs;
 mod tables;

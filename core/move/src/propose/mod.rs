@@ -181,6 +181,11 @@ impl Maker<'_> {
         if tpm.is_some() && firmware == FirmwareKind::Bios {
             tpm = Some(Tpm::V12).filter(|_| before.tpm == Some(Tpm::V12));
         }
+        let wants_tpm = before.system.as_ref().is_some_and(reformis_machine::System::asks_for_tpm);
+        if tpm.is_none() && wants_tpm && firmware == FirmwareKind::Uefi && !self.destination.lacks(Lacking::Tpm) {
+            tpm = Some(Tpm::V20);
+            self.note("machine.tpm", "the system asks for one");
+        }
         if self.destination.lacks(Lacking::Tpm) {
             tpm = None;
         }

@@ -108,6 +108,15 @@ pub(crate) fn places(tree: &Tree, volumes: &[Found], now: i64) -> Result<Vec<(St
     Ok(found)
 }
 
+/// Reads all that is read of a hive, for the fuzzers.
+pub(crate) fn read_all(hive: &crate::formats::hive::Hive) {
+    drop((registry::version(hive), registry::settings(hive)));
+    for set in start::boot_sets(hive).unwrap_or_default() {
+        drop(filters::of_disks(hive, &set));
+    }
+    drop(start::services_of(hive, "PCI\\CC_0106"));
+}
+
 impl Nt {
     /// The system on the volume of number `root` whose files are `tree`; `volumes` are the guest's.
     pub(crate) fn read(tree: Tree, root: usize, volumes: &[Found], places: &[(String, usize)], now: i64) -> Self {
