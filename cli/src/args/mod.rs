@@ -92,7 +92,8 @@ pub(crate) enum Command {
     #[command(
         long_about = "Shows what is here: machine settings, disks and how they are stored, archives, and findings.\n\n\
                       Reads only metadata: it answers at once, whatever the size. A path may continue into an \
-                      uncompressed archive. Of a folder, every file in it is shown.",
+                      uncompressed archive. Of a folder, every file in it is shown. Of a medium with drivers for Windows \
+                      guests (a folder, an ISO image, an archive, a cabinet), the drivers are listed.",
         after_help = "Examples:\n  reformis survey tidelog.ova\n  reformis survey tidelog.ova/tidelog-disk1.vmdk\n  \
                       reformis survey /exports --json"
     )]
@@ -155,16 +156,19 @@ pub(crate) enum Command {
     Recast(RecastArgs),
     /// Makes the system on one disk ready for a destination
     #[command(
-        long_about = "Makes the Linux system on one disk ready for the hardware of a destination, into a copy or in \
-                      place.\n\nThe early boot image gets the drivers for the new controller, volumes are called by \
+        long_about = "Makes the system on one disk ready for the hardware of a destination, into a copy or in place.\n\n\
+                      Linux: the early boot image gets the drivers for the new controller, volumes are called by \
                       their UUIDs where their names would change, adapters keep their names, the old host's helpers \
-                      stay quiet, and the loader lies where a firmware without boot entries looks. Each edit is made \
+                      stay quiet, and the loader lies where a firmware without boot entries looks.\n\nWindows: the \
+                      drivers of the new controllers start with the system, from what it has or from --drivers; the \
+                      first start gives the new adapters the addresses of the old ones.\n\nEach edit is made \
                       only where it is needed. The chain of boot evidence says, link by link, what was seen and what \
                       was mended. Nothing of the guest is run. The source is never written: a result in place takes \
                       its name when it is whole.",
         after_help = "Examples:\n  reformis refit buoycam.vdi --dest nvme-cloud --out buoycam-ready.qcow2\n  \
                       reformis refit ledger.qcow2 --dest virtio-host --in-place --mac 02:5a:17:00:00:02\n  \
-                      reformis refit ledger.raw --dest vmx-host --out ledger.vmdk --leave-out helpers --receipt r.json"
+                      reformis refit ledger.raw --dest vmx-host --out ledger.vmdk --leave-out helpers --receipt r.json\n  \
+                      reformis refit desk.vdi --dest virtio-host --drivers tide-drivers.iso --out desk.qcow2"
     )]
     Refit(RefitArgs),
     /// Looks at the files of a guest without starting it
@@ -205,7 +209,7 @@ pub(crate) enum Command {
     #[command(
         long_about = "Writes the demo's data into a folder and runs a whole example with it: survey, draft, carry, \
                       prove.\n\nThe scenario is made up: Saltmarsh Sound, a coastal tide-gauge service, moves its servers \
-                      tidelog and ledger, and looks into berths, which runs Windows.",
+                      tidelog, ledger and berths, which runs Windows.",
         after_help = "Examples:\n  reformis demo\n  reformis demo /tmp/saltmarsh"
     )]
     Demo(DemoArgs),

@@ -78,13 +78,10 @@ fn what_a_person_chose_is_in_the_brief_and_what_was_not_chosen_comes_from_the_ma
 fn a_system_that_asks_for_a_trusted_platform_module_gets_one() {
     let metadata = "<metadata><libosinfo:libosinfo xmlns:libosinfo=\"http://libosinfo.org/xmlns/libvirt/domain/1.0\">\
                     <libosinfo:os id=\"http://microsoft.com/win/11\"/></libosinfo:libosinfo></metadata>";
-    let of = |text: &str| {
-        Place::described(&BERTHS.replace("<memory", &format!("{metadata}<memory")).replace("<os>", text), &disk())
-    };
     let choices = Choices { firmware: Some(FirmwareKind::Uefi), ..Choices::default() };
     let place = Place::described(&BERTHS.replace("<memory", &format!("{metadata}<memory")), &disk());
     let uefi = place.draft_as(&place.order("virtio-host", &choices)).unwrap();
-    assert_eq!(uefi.brief.machine.tpm.map(|tpm| tpm.name()), Some("2.0"));
+    assert_eq!(uefi.brief.machine.tpm.map(reformis_machine::Tpm::name), Some("2.0"));
     assert!(uefi.notes["machine.tpm"].contains("asks for one"));
     assert_eq!(place.draft("virtio-host").brief.machine.tpm, None, "a BIOS has none of that version");
     assert_eq!(Place::berths().draft("virtio-host").brief.machine.tpm, None);
