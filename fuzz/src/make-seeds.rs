@@ -206,7 +206,9 @@ fn cabinet() -> Vec<u8> {
     let files = driver::medium();
     let mut builder = cab::CabinetBuilder::new();
     let folder = builder.add_folder(cab::CompressionType::MsZip);
-    files.iter().for_each(|(path, _)| drop(folder.add_file(path.replace('/', "\\"))));
+    for (path, _) in &files {
+        folder.add_file(path.replace('/', "\\"));
+    }
     let mut writer = builder.build(std::io::Cursor::new(Vec::new())).expect("a sound list");
     let mut all = files.iter();
     while let Some(mut file) = writer.next_file().expect("in memory") {

@@ -8,7 +8,7 @@ use std::{
 use jiff::Timestamp;
 use reformis_disk::{Disk, budget::Budget, container, overlay::Overlay, source};
 use reformis_guest::{
-    Done, Guest, Hardware, Tree,
+    Done, Family, Guest, Hardware, Tree,
     nt::{
         Changed,
         keys::{self, HiveChange},
@@ -62,13 +62,15 @@ pub struct RefitOptions {
 )]
 pub fn refit(options: &RefitOptions, context: &Context<'_>) -> Result<Recast> {
     let destination = options.site.destination(&options.destination)?;
-    let mut guest = options.guest.clone();
-    if guest.drivers.is_empty() {
-        guest.drivers = options.site.drivers();
-    }
-    let wishes = inside::wishes(&guest, context)?;
+    // What a person named wrongly is told before the disk is opened.
+    let wishes = inside::wishes(&options.guest, context)?;
+    let site_drivers = options.site.drivers();
     let editor = |disk: Arc<dyn Disk>| {
         let look = reformis_guest::look(&disk, context.budget)?;
+        let mut wishes = wishes.clone();
+        if wishes.drivers.is_none() && look.family() == Some(Family::Nt) {
+            wishes.drivers = inside::library(&site_drivers, context)?;
+        }
         let uefi = match options.firmware {
             Some(kind) => kind == FirmwareKind::Uefi,
             None => look.boots_uefi() && !look.boots_bios(),

@@ -361,7 +361,7 @@ pub(crate) fn wishes(guest: &NewGuest, context: &Context<'_>) -> Result<Wishes> 
 }
 
 /// The drivers on the media at `paths`; none where there are no media.
-fn library(paths: &[String], context: &Context<'_>) -> Result<Option<Arc<Library>>> {
+pub(crate) fn library(paths: &[String], context: &Context<'_>) -> Result<Option<Arc<Library>>> {
     if paths.is_empty() {
         return Ok(None);
     }

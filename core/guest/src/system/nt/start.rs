@@ -165,15 +165,17 @@ impl Start<'_> {
     }
 
     /// Whether the device with the identities `ids` is driven from the first step on, in every control set that the system may start
-    /// with; `named` are the services that come with systems for it.
+    /// with and that knows it; `named` are the services that come with systems for it.
     ///
     /// # Errors
     /// Those of reading.
     pub(crate) fn driven(&self, ids: &[String], named: &[String]) -> Result<Driven> {
         let mut seen = Vec::new();
-        for set in &self.sets {
+        for (index, set) in self.sets.iter().enumerate() {
             match self.driven_in(set, ids, named)? {
                 Driven::Yes(what) => seen.push(what),
+                // What an older set never had, it did without when it last worked.
+                Driven::No(_, None) if index > 0 => {}
                 other => return Ok(other),
             }
         }

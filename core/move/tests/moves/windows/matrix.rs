@@ -118,26 +118,26 @@ fn one(made: &Made) {
         let controllers = if made.uefi { of_uefi } else { of_bios };
         for (index, controller) in controllers.iter().enumerate() {
             let case = format!("{made:?} to {destination} on {controller}");
-            let result = ready_for(&place, "desk.img", "ready.img", destination, controller, &drivers);
+            let result = ready_for(&place, "desk.img", "ready.qcow2", destination, controller, &drivers);
             if !is_driven(made, controller) {
                 let Err(Error::Refused { findings }) = result else { panic!("{case}: {:?}", result.map(drop)) };
                 assert!(findings.iter().any(|finding| finding.code() == "will-not-boot"), "{case}: {findings:?}");
-                assert!(!place.path("ready.img").exists() && !place.path("ready.img.json").exists());
+                assert!(!place.path("ready.qcow2").exists() && !place.path("ready.qcow2.json").exists());
                 continue;
             }
             let recast = result.unwrap_or_else(|error| panic!("{case}: {error}"));
             let verdict = recast.verdict.unwrap().to_string();
             assert!(verdict.starts_with(&format!("Boots on {destination}: yes")), "{case}: {verdict}");
             judged(&place, made, controllers, &registry, &old_files, &case);
-            let mut made_here = vec!["ready.img"];
+            let mut made_here = vec!["ready.qcow2"];
             // A second time there is nothing left to do.
             if index == 0 {
-                made_here.push("again.img");
-                let again = ready_for(&place, "ready.img", "again.img", destination, controller, &drivers).unwrap();
+                made_here.push("again.qcow2");
+                let again = ready_for(&place, "ready.qcow2", "again.qcow2", destination, controller, &drivers).unwrap();
                 let json = serde_json::to_value(&again).unwrap();
                 assert_eq!(json["guest"]["edits"], serde_json::json!([]), "{case}");
                 assert!(
-                    fs::read(place.path("ready.img")).unwrap() == fs::read(place.path("again.img")).unwrap(),
+                    fs::read(place.path("ready.qcow2")).unwrap() == fs::read(place.path("again.qcow2")).unwrap(),
                     "{case}"
                 );
             }
@@ -158,7 +158,7 @@ fn judged(
     old_files: &std::collections::BTreeMap<String, Vec<u8>>,
     case: &str,
 ) {
-    let after = Lying::on(place, "ready.img");
+    let after = Lying::on(place, "ready.qcow2");
     let bytes = after.read(&format!("{CONFIG}/SYSTEM")).unwrap();
     assert_eq!(hives::check(&bytes), Vec::<String>::new(), "{case}");
     assert_eq!(ntfs_check::check(&after.volume()), Vec::<String>::new(), "{case}");

@@ -24,7 +24,7 @@ fn refused(change: &Change, keep: impl Fn(&str, Vec<u8>) -> Option<Vec<u8>>) -> 
     disk(&place, "desk.img", &SERVER, change);
     let drivers = [medium(&place, "drivers", keep)];
     let before = fs::read(place.path("desk.img")).unwrap();
-    let findings = match ready_for(&place, "desk.img", "ready.img", "virtio-host", "virtio-scsi", &drivers) {
+    let findings = match ready_for(&place, "desk.img", "ready.qcow2", "virtio-host", "virtio-scsi", &drivers) {
         Err(Error::Refused { findings }) => findings,
         other => panic!("{:?}", other.map(|recast| recast.findings)),
     };
@@ -111,7 +111,7 @@ fn what_a_person_has_to_know_is_told() {
     let drivers = [medium(&place, "drivers", |path, bytes| {
         Some(if path.contains("tideballoon/2k8R2/x86") && path.ends_with(".inf") { b"MZ".to_vec() } else { bytes })
     })];
-    let recast = ready_for(&place, "desk.img", "ready.img", "virtio-host", "virtio-scsi", &drivers).unwrap();
+    let recast = ready_for(&place, "desk.img", "ready.qcow2", "virtio-host", "virtio-scsi", &drivers).unwrap();
     assert!(told(&recast.findings, "domain-controller").contains("others trust its clock"));
     assert!(told(&recast.findings, "activation").contains("activation"));
     assert!(told(&recast.findings, "driver-unread").contains("tideballoon/2k8R2/x86/tideballoon.inf"));
@@ -131,10 +131,10 @@ fn the_registry_holds_what_is_expected_and_nothing_else() {
     let place = Place::of("x");
     let differs = |made: &Made, to: &str, on: &str, drivers: &[String]| -> Vec<String> {
         disk(&place, "desk.img", made, |_| {});
-        ready_for(&place, "desk.img", "ready.img", to, on, drivers).unwrap();
+        ready_for(&place, "desk.img", "ready.qcow2", to, on, drivers).unwrap();
         let read = |disk: &str| hives::read(&Lying::on(&place, disk).read(&format!("{CONFIG}/SYSTEM")).unwrap());
-        let lines = read("ready.img").changes(&read("desk.img"));
-        for name in ["ready.img", "ready.img.json"] {
+        let lines = read("ready.qcow2").changes(&read("desk.img"));
+        for name in ["ready.qcow2", "ready.qcow2.json"] {
             fs::remove_file(place.path(name)).unwrap();
         }
         // What is expected of every move, in both control sets.
@@ -181,10 +181,10 @@ fn the_registry_holds_what_is_expected_and_nothing_else() {
     place_with_site.site = reformis_machine::Site::parse("site.toml", site).unwrap();
     let inbox = {
         disk(&place_with_site, "desk.img", &SERVER, |_| {});
-        ready_for(&place_with_site, "desk.img", "ready.img", "quay", "nvme", &[]).unwrap();
+        ready_for(&place_with_site, "desk.img", "ready.qcow2", "quay", "nvme", &[]).unwrap();
         let read =
             |disk: &str| hives::read(&Lying::on(&place_with_site, disk).read(&format!("{CONFIG}/SYSTEM")).unwrap());
-        let lines = read("ready.img").changes(&read("desk.img"));
+        let lines = read("ready.qcow2").changes(&read("desk.img"));
         lines.into_iter().filter(|line| !line.contains("controlset002")).collect::<Vec<_>>()
     };
     expect(&["~ controlset001\\services\\stornvme: start"], inbox);

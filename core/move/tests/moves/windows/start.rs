@@ -24,8 +24,8 @@ fn injected(version: (u32, u32)) -> (Place, Lying, Keys) {
     let place = Place::of("x");
     disk(&place, "desk.img", &made(version), |_| {});
     let drivers = [medium(&place, "drivers", |_, bytes| Some(bytes))];
-    ready_for(&place, "desk.img", "ready.img", "virtio-host", "virtio-scsi", &drivers).unwrap();
-    let after = Lying::on(&place, "ready.img");
+    ready_for(&place, "desk.img", "ready.qcow2", "virtio-host", "virtio-scsi", &drivers).unwrap();
+    let after = Lying::on(&place, "ready.qcow2");
     let system = hives::read(&after.read(&format!("{CONFIG}/SYSTEM")).unwrap());
     (place, after, system)
 }
@@ -135,6 +135,7 @@ fn domain(disk: &str) -> String {
         "<domain type='kvm'><name>desk</name><memory unit='MiB'>1024</memory><vcpu>1</vcpu>\
          <os><type arch='x86_64' machine='q35'>hvm</type></os><clock offset='utc'/><devices>\
          <disk type='file' device='disk'><driver name='qemu' type='raw'/><source file='{disk}'/><target dev='sda' bus='sata'/></disk>\
+         <disk type='file' device='disk'><driver name='qemu' type='raw'/><source file='data.img'/><target dev='sdb' bus='sata'/></disk>\
          {adapters}</devices></domain>"
     )
 }
@@ -144,6 +145,7 @@ fn carried(version: (u32, u32), scripts: &Path) -> (Place, Receipt) {
     let place = Place::of("desk.xml");
     disk(&place, "desk.img", &made(version), |_| {});
     place.write("desk.xml", domain("desk.img").as_bytes());
+    place.write("data.img", &[0; 1 << 20]);
     place.write("tide.cmd", b"@echo off\r\necho the tide script runs\r\n");
     let drivers = vec![medium(&place, "drivers", |_, bytes| Some(bytes))];
     let first_boot = vec![place.path("tide.cmd").to_string_lossy().into_owned()];
@@ -161,7 +163,7 @@ fn carried(version: (u32, u32), scripts: &Path) -> (Place, Receipt) {
     };
     let landed = run(|context| reformis_move::carry::carry(&options, context)).unwrap();
     let disk = fs::read_dir(&landed.folder).unwrap().map(|entry| entry.unwrap().path());
-    let disk = disk.into_iter().find(|path| path.extension().is_some_and(|ending| ending == "qcow2")).unwrap();
+    let disk = disk.into_iter().find(|path| path.to_string_lossy().ends_with("-0.qcow2")).unwrap();
     fs::copy(disk, place.path("landed.qcow2")).unwrap();
     let after = Lying::on(&place, "landed.qcow2");
     for (path, bytes) in after.files() {
@@ -173,6 +175,59 @@ fn carried(version: (u32, u32), scripts: &Path) -> (Place, Receipt) {
     }
     let receipt = fs::read(landed.folder.join("receipt.json")).unwrap();
     (place, serde_json::from_slice(&receipt).unwrap())
+}
+
+/// What a script of the command interpreter has to be, as far as its text tells.
+fn lint(name: &str, text: &str) {
+    let labels: Vec<&str> = text.lines().filter_map(|line| line.strip_prefix(':')).collect();
+    assert!(text.ends_with("\r\n") && text.matches('\n').count() == text.matches("\r\n").count(), "{name}");
+    for line in text.lines() {
+        assert!(line.len() < 8191 && line.matches('"').count() % 2 == 0, "{name}: {line}");
+        let outside: String = line.split('"').step_by(2).collect();
+        assert!(outside.is_ascii(), "{name}: {line}");
+        let is_script = !line.starts_with("rem ") && !line.starts_with("powershell ");
+        if is_script {
+            assert_eq!(outside.matches('(').count(), outside.matches(')').count(), "{name}: {line}");
+        }
+        for word in ["goto ", "call :"] {
+            for (at, _) in outside.match_indices(word) {
+                let target = &outside[at + word.len()..];
+                let target = target.split([' ', ')', '&']).next().unwrap();
+                assert!(labels.contains(&target), "{name}: nothing is called {target}");
+            }
+        }
+    }
+}
+
+#[test]
+fn a_machine_with_more_than_a_disk_gets_all_that_it_needs() {
+    if !ready() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let (place, receipt) = carried((10, 0), folder.path());
+    let mut count = 0;
+    for entry in fs::read_dir(folder.path()).unwrap().map(|entry| entry.unwrap().path()) {
+        if entry.extension().is_some_and(|ending| ending == "cmd") {
+            lint(&entry.to_string_lossy(), &fs::read_to_string(&entry).unwrap());
+            count += 1;
+        }
+    }
+    assert_eq!(count, 6);
+    let after = Lying::on(&place, "landed.qcow2");
+    let system = hives::read(&after.read(&format!("{CONFIG}/SYSTEM")).unwrap());
+    for set in ["ControlSet001", "ControlSet002"] {
+        assert_eq!(system.number(&format!("{set}\\Services\\partmgr\\Parameters"), "SanPolicy"), Some(1));
+        assert_eq!(system.number(&format!("{set}\\Control\\TimeZoneInformation"), "RealTimeIsUniversal"), Some(1));
+        let service = format!("{set}\\Services\\ReformisFirstStart");
+        assert_eq!((system.number(&service, "Type"), system.number(&service, "Start")), (Some(0x10), Some(2)));
+        assert!(system.text(&service, "ImagePath").unwrap().ends_with("%SystemRoot%\\Reformis\\first-start.cmd"));
+    }
+    let software = hives::read(&after.read(&format!("{CONFIG}/SOFTWARE")).unwrap());
+    let run = software.get("Microsoft\\Windows\\CurrentVersion\\Run").unwrap();
+    assert_eq!(run.keys().collect::<Vec<_>>(), ["gauge"], "the old host's tray program is gone, and nothing else");
+    let names: Vec<String> = receipt.guest.unwrap().edits.into_iter().map(|edit| edit.name).collect();
+    assert_eq!(names, ["drivers", "helpers", "disks", "clock", "adapters", "identity", "first-boot"]);
 }
 
 /// Programs of the system that record what they were asked: each is a script that is found before the real one.
@@ -220,17 +275,31 @@ fn the_first_start_does_what_it_says() {
             };
             fs::write(&entry, text.lines().map(with_call).collect::<String>()).unwrap();
         }
-        let wine = Command::new("wine")
-            .args(["cmd", "/d", "/c", &windows(&scripts.join("first-start.cmd"))])
-            .env("WINEPREFIX", folder.path().join("prefix"))
-            .env("WINEDEBUG", "-all")
-            .env("WINEPATH", windows(&tools))
-            .env("REFORMIS_FOLDER", windows(&scripts))
-            .env("REFORMIS_LOG", windows(&log))
-            .env("REFORMIS_TEST", windows(&tools))
-            .output()
-            .unwrap();
-        let log = fs::read_to_string(&log).unwrap_or_else(|error| panic!("{error}: {wine:?}"));
+        let start = |log: &Path| {
+            let wine = Command::new("wine")
+                .args(["cmd", "/d", "/c", &windows(&scripts.join("first-start.cmd"))])
+                .env("WINEPREFIX", folder.path().join("prefix"))
+                .env("WINEDEBUG", "-all")
+                .env("WINEPATH", windows(&tools))
+                .env("REFORMIS_FOLDER", windows(&scripts))
+                .env("REFORMIS_LOG", windows(log))
+                .env("REFORMIS_TEST", windows(&tools))
+                .output()
+                .unwrap();
+            fs::read_to_string(log).unwrap_or_else(|error| panic!("{error}: {wine:?}"))
+        };
+        let kept: Vec<(std::path::PathBuf, Vec<u8>)> = fs::read_dir(&scripts)
+            .unwrap()
+            .map(|entry| entry.unwrap().path())
+            .filter(|path| path.is_file())
+            .map(|path| (path.clone(), fs::read(&path).unwrap()))
+            .collect();
+        let again = |markers: &[&str]| {
+            fs::create_dir_all(&scripts).unwrap();
+            kept.iter().for_each(|(path, bytes)| fs::write(path, bytes).unwrap());
+            markers.iter().for_each(|name| fs::write(scripts.join(name), "x").unwrap());
+        };
+        let log = start(&log);
         let asked = fs::read_to_string(tools.join("asked.txt")).unwrap_or_default();
         assert!(!log.contains("FAILED: a") && log.contains("the tide script runs"), "{log}");
         for line in [
@@ -260,5 +329,26 @@ fn the_first_start_does_what_it_says() {
         // This interpreter holds the script open that it runs; all else is gone.
         let left = crate::common::files(&scripts);
         assert!(left.iter().all(|name| name == "first-start.cmd"), "{left:?}");
+        // No adapter comes up: it waits for all of them together, says so, and ends.
+        again(&[]);
+        fs::write(tools.join("list.txt"), "").unwrap();
+        fs::remove_file(tools.join("asked.txt")).unwrap();
+        let lost = start(&folder.path().join("lost.log"));
+        assert!(lost.contains("FAILED: no adapter has the address 02-5A-17-00-00-01"), "{lost}");
+        assert!(lost.contains("FAILED: no adapter has the address 02-5A-17-00-00-02"), "{lost}");
+        assert!(lost.contains("done: the service is removed"), "{lost}");
+        let asked = fs::read_to_string(tools.join("asked.txt")).unwrap();
+        assert!(asked.matches("ping ").count() < 26 && !asked.contains("netsh"), "{asked}");
+        // After three starts that were cut short, nothing is tried again.
+        again(&["start-1", "start-2", "start-3"]);
+        fs::remove_file(tools.join("asked.txt")).unwrap();
+        let given = start(&folder.path().join("given.log"));
+        assert!(given.contains("three starts did not finish") && given.contains("the service is removed"), "{given}");
+        assert_eq!(fs::read_to_string(tools.join("asked.txt")).unwrap().trim(), "sc delete ReformisFirstStart");
+        // One that was cut short goes on with what is left.
+        again(&["start-1"]);
+        fs::remove_file(scripts.join("10-drivers.cmd")).unwrap();
+        let on = start(&folder.path().join("on.log"));
+        assert!(!on.contains("10-drivers.cmd") && on.contains("50-10.cmd"), "{on}");
     }
 }

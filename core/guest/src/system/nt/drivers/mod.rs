@@ -222,14 +222,22 @@ impl Library {
         }
         // The closest identity first, then what is signed, then the newest.
         found.sort_by(|(first, a), (second, b)| {
-            let age = |choice: &Choice<'_>| (choice.signature.is_some(), choice.package.date, choice.package.version);
+            // Of one age, the one that was made for the closest system.
+            let age = |choice: &Choice<'_>| {
+                let package = choice.package;
+                (choice.signature.is_some(), package.date, package.version, choice.model.fits.clone())
+            };
             first.cmp(second).then_with(|| age(b).cmp(&age(a)))
         });
         let mut found = found.into_iter();
         let chosen = found.next();
         for (rank, other) in found {
-            let closer = chosen.as_ref().is_some_and(|(best, _)| *best < rank);
-            let reason = if closer { "another one names the device more closely" } else { "another one is newer" };
+            let age = |choice: &Choice<'_>| (choice.package.date, choice.package.version);
+            let reason = match &chosen {
+                Some((best, _)) if *best < rank => "another one names the device more closely",
+                Some((_, best)) if age(best) > age(&other) => "another one is newer",
+                _ => "another one is as new, and closer to this system or before it on the medium",
+            };
             why.push(format!("{}: {reason}", other.package.path));
         }
         (chosen.map(|(_, choice)| choice), why)

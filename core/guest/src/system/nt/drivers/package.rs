@@ -25,6 +25,8 @@ pub(crate) struct Model {
     pub(crate) maker: String,
     /// The section that installs it.
     pub(crate) install: String,
+    /// The systems that the section which names it is for.
+    pub(crate) fits: Decoration,
     /// Its identities; the first is the hardware's own, the others are of what is compatible.
     pub(crate) ids: Vec<String>,
 }
@@ -205,6 +207,7 @@ impl Package {
                     description: line.key.clone().unwrap_or_default(),
                     maker: maker.clone(),
                     install: self.inf.text(line.value(0)),
+                    fits: best.clone(),
                     ids: ids.filter(|id| !id.is_empty()).collect(),
                 });
             }
