@@ -64,6 +64,32 @@ impl Archive {
         self.members.iter().find(|member| plain(&member.name) == plain(name))
     }
 
+    /// All bytes of member `name`, unpacked, of which there are at most `most`; the archive's directory is not read again.
+    ///
+    /// # Errors
+    /// [`Error::NoMember`]; [`Error::Unsupported`] for more bytes, and for a way of compressing that is not read; [`Error::Damaged`];
+    /// those of reading.
+    pub fn read(&self, name: &str, most: u64) -> Result<Vec<u8>> {
+        let Some(member) = self.find(name) else {
+            return Err(Error::NoMember { archive: self.storage.name().into(), member: name.into() });
+        };
+        let shown = format!("{}/{name}", self.storage.name());
+        if member.len > most {
+            let what = format!("it has {} bytes, more than the {most} that are read", member.len);
+            return Err(Error::Unsupported { path: shown, what });
+        }
+        let mut bytes = Vec::new();
+        if member.zipped.is_none() {
+            bytes.resize(crate::to_usize(member.len), 0);
+            self.storage.read_at(member.offset, &mut bytes)?;
+            return Ok(bytes);
+        }
+        zip::visit_found(&self.storage, name, member, &|_| {}, &mut |stream, _| {
+            stream.read_to_end(&mut bytes).map_err(Error::io("unpacking", shown.clone(), None))
+        })?;
+        Ok(bytes)
+    }
+
     /// The bytes of member `name`, in place.
     ///
     /// # Errors

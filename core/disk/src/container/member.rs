@@ -24,6 +24,17 @@ pub struct Member {
     pub len: u64,
     /// How it is compressed there; `None` when it is stored as it is.
     pub packed: Option<String>,
+    /// How it lies in a zip archive.
+    pub(super) zipped: Option<Zipped>,
+}
+
+/// How a member lies in a zip archive, and what its bytes have to be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Zipped {
+    /// Bytes there.
+    pub(super) len: u64,
+    pub(super) method: zip::CompressionMethod,
+    pub(super) crc32: u32,
 }
 
 /// Memory for a member beside its name, which is kept twice while the directory is read.

@@ -43,7 +43,7 @@ pub(super) fn members(storage: &dyn Storage) -> Result<Members> {
         let entry = entry.map_err(|e| broken(end, &e))?;
         let kind = entry.header().entry_type();
         let name = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
-        let member = Member { offset: entry.raw_file_position(), len: entry.size(), name, packed: None };
+        let member = Member { offset: entry.raw_file_position(), len: entry.size(), name, packed: None, zipped: None };
         require(storage, member.offset, member.len, &format!("member '{}'", member.name))?;
         end = (member.offset + member.len).next_multiple_of(512);
         if kind.is_gnu_sparse() {

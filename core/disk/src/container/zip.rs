@@ -9,7 +9,7 @@ use zip::CompressionMethod;
 
 use super::{
     cursor::Cursor,
-    member::{MAX_DIRECTORY, Member, Members, plain},
+    member::{MAX_DIRECTORY, Member, Members, Zipped, plain},
     packed::{Forward, Wrapping},
 };
 use crate::{
@@ -68,7 +68,8 @@ pub(super) fn members(storage: &dyn Storage) -> Result<Members> {
             method => Some(method.to_string().to_lowercase()),
         };
         let offset = file.data_start().ok_or_else(|| Error::damaged(path, None, "a member that starts nowhere"))?;
-        let member = Member { name, offset, len: file.size(), packed };
+        let zipped = Zipped { len: file.compressed_size(), method: file.compression(), crc32: file.crc32() };
+        let member = Member { name, offset, len: file.size(), packed, zipped: Some(zipped) };
         require(storage, offset, file.compressed_size(), &format!("member '{}'", member.name))?;
         if member.packed.is_none() && member.len != file.compressed_size() {
             let (len, stored) = (member.len, file.compressed_size());
@@ -90,11 +91,28 @@ pub(super) fn visit_member<T>(
     counted: &(dyn Fn(u64) + Sync),
     visit: &mut dyn FnMut(&mut (dyn Read + Send), u64) -> Result<T>,
 ) -> Result<T> {
-    let path = storage.name();
     let found = find(storage.as_ref(), name)?;
-    let packed = Forward::new(storage.clone(), counted).part(found.start, found.packed_len);
+    visit_found(storage, name, &found, counted, visit)
+}
+
+/// The same for a member that was found.
+///
+/// # Errors
+/// As [`visit_member`].
+pub(super) fn visit_found<T>(
+    storage: &Arc<dyn Storage>,
+    name: &str,
+    found: &Member,
+    counted: &(dyn Fn(u64) + Sync),
+    visit: &mut dyn FnMut(&mut (dyn Read + Send), u64) -> Result<T>,
+) -> Result<T> {
+    let path = storage.name();
+    let Some(zipped) = found.zipped else {
+        return Err(Error::NoMember { archive: path.into(), member: name.into() });
+    };
+    let packed = Forward::new(storage.clone(), counted).part(found.offset, zipped.len);
     let shown = format!("{path}/{name}");
-    let unpacked: Box<dyn Read + Send + '_> = match found.method {
+    let unpacked: Box<dyn Read + Send + '_> = match zipped.method {
         CompressionMethod::Stored => Box::new(packed),
         CompressionMethod::Deflated => Box::new(flate2::read::DeflateDecoder::new(packed)),
         CompressionMethod::Deflate64 => Box::new(deflate64::Deflate64Decoder::new(packed)),
@@ -106,20 +124,11 @@ pub(super) fn visit_member<T>(
         }
     };
     let hasher = crc32fast::Hasher::new();
-    visit(&mut Checked { stream: unpacked, left: found.len, hasher, expected: found.crc32 }, found.len)
-}
-
-/// Where a member lies in its archive, and what it unpacks to.
-struct Found {
-    start: u64,
-    packed_len: u64,
-    len: u64,
-    method: CompressionMethod,
-    crc32: u32,
+    visit(&mut Checked { stream: unpacked, left: found.len, hasher, expected: zipped.crc32 }, found.len)
 }
 
 /// Looks for member `name` in the directory.
-fn find(storage: &dyn Storage, name: &str) -> Result<Found> {
+fn find(storage: &dyn Storage, name: &str) -> Result<Member> {
     let path = storage.name();
     let mut archive = directory(storage)?;
     let index = archive.file_names().position(|found| found.is_ok_and(|found| plain(&found) == plain(name)));
@@ -129,8 +138,8 @@ fn find(storage: &dyn Storage, name: &str) -> Result<Found> {
     let file = archive.by_index_raw(index).map_err(broken(path))?;
     let start = file.data_start().ok_or_else(|| Error::damaged(path, None, "a member that starts nowhere"))?;
     require(storage, start, file.compressed_size(), &format!("member '{name}'"))?;
-    let (packed_len, len) = (file.compressed_size(), file.size());
-    Ok(Found { start, packed_len, len, method: file.compression(), crc32: file.crc32() })
+    let zipped = Zipped { len: file.compressed_size(), method: file.compression(), crc32: file.crc32() };
+    Ok(Member { name: name.into(), offset: start, len: file.size(), packed: None, zipped: Some(zipped) })
 }
 
 /// The bytes of a member; they end with an error unless their length and their checksum are what the directory says.

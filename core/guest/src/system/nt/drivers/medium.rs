@@ -12,7 +12,7 @@ use std::{
 use reformis_disk::{
     Storage,
     budget::{Budget, Hold},
-    container::{self, Archive, Source},
+    container::{self, Archive},
     source::FileStorage,
     to_usize,
 };
@@ -46,7 +46,7 @@ pub(crate) struct File {
 enum Store {
     Folder(PathBuf),
     Optical(Arc<dyn Storage>),
-    Archive(Arc<dyn Storage>),
+    Archive(Box<Archive>),
     Cabinet(Arc<dyn Storage>),
 }
 
@@ -164,11 +164,11 @@ impl Medium {
             return Ok(Self::of(name, Store::Cabinet(storage), files, hold));
         }
         if container::is_archive(storage.as_ref())? {
-            let archive = Archive::open(storage.clone())?;
+            let archive = Archive::open(storage)?;
             let file = |member: &container::Member| File { path: member.name.clone(), len: member.len, at: 0 };
             let mut files: Vec<File> = archive.members().iter().map(file).collect();
             count(&mut files, &mut hold)?;
-            return Ok(Self::of(name, Store::Archive(storage), files, hold));
+            return Ok(Self::of(name, Store::Archive(Box::new(archive)), files, hold));
         }
         let what = "it is no driver medium: a folder, an ISO image, a zip or tar archive, or a cabinet is one".into();
         Err(Error::Unsupported { volume: name, action: "read for drivers", what })
@@ -232,18 +232,7 @@ impl Medium {
                 at_once(&storage, 0)
             }
             Store::Optical(storage) => at_once(storage.as_ref(), file.at),
-            Store::Archive(storage) => match container::locate_in(storage.clone(), Some(&file.path))? {
-                Source::Storage(member) => at_once(member.as_ref(), 0),
-                Source::Stream(stream) => {
-                    let mut bytes = Vec::new();
-                    let mut read = |stream: &mut (dyn Read + Send), _: Option<u64>| {
-                        let failed = reformis_disk::Error::io("unpacking", shown.clone(), None);
-                        stream.take(file.len).read_to_end(&mut bytes).map_err(failed)
-                    };
-                    stream.visit(&mut io::empty(), &|_| {}, true, &mut read)?;
-                    Ok(bytes)
-                }
-            },
+            Store::Archive(archive) => Ok(archive.read(&file.path, most)?),
             Store::Cabinet(storage) => {
                 let left =
                     self.left.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |left| left.checked_sub(file.at));
