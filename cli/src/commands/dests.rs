@@ -87,7 +87,7 @@ fn show(destination: &Destination) -> String {
     text += &heading("Controllers");
     let needs = |word: &str| {
         let needs = destination.guest.get(word).cloned().unwrap_or_default();
-        (needs.modules.join(", "), needs.drivers.join(", "))
+        (needs.modules.join(", "), needs.drivers.join(", ").replace("|", " or "))
     };
     let rows: Vec<_> = destination
         .controllers
@@ -98,7 +98,7 @@ fn show(destination: &Destination) -> String {
             [c.kind.to_string(), c.slots.to_string(), each, c.boots.join(", "), modules, drivers]
         })
         .collect();
-    let headings = ["controller", "disks", "on each", "boots with", "kernel modules", "drivers"];
+    let headings = ["controller", "disks", "on each", "boots with", "kernel modules", "Windows drivers"];
     text += &columns(headings, &rows, &[1, 2]);
     text += &heading("Adapters");
     let rows: Vec<_> = destination
@@ -109,6 +109,6 @@ fn show(destination: &Destination) -> String {
             [model.to_string(), modules, drivers]
         })
         .collect();
-    text += &columns(["adapter", "kernel modules", "drivers"], &rows, &[]);
+    text += &columns(["adapter", "kernel modules", "Windows drivers"], &rows, &[]);
     text + "\nThe first of each is what a move proposes.\n"
 }

@@ -383,7 +383,7 @@ fn a_machine_moves_with_drivers_from_a_medium() {
         "Boots on virtio-host: yes, with 3 edits",
         "service tidescsi",
         "tidenet.inf is installed on the first start",
-        "Quay: the first start gives 192.0.2.41/24 to the adapter with 02-5A-17-00-00-41",
+        "Quay: the first start gives 192.0.2.41/24 to the adapter with 02:5a:17:00:00:41",
         "[activation]",
     ] {
         assert!(told.contains(what) || told.contains(&what.replace("tidenet.inf is", "is")), "{what}\n{told}");

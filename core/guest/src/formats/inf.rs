@@ -244,6 +244,13 @@ impl Inf {
         self.strings.get(&name.to_lowercase()).map(String::as_str)
     }
 
+    /// Names of the sections that begin with `start`, in small letters.
+    pub(crate) fn sections_from<'a>(&'a self, start: &str) -> impl Iterator<Item = &'a str> {
+        let start = start.to_lowercase();
+        let from = self.sections.range(start.clone()..).map(|(name, _)| name.as_str());
+        from.take_while(move |name| name.starts_with(&start))
+    }
+
     /// Names of the sections, in small letters.
     pub(crate) fn sections(&self) -> impl Iterator<Item = &str> {
         self.sections.keys().map(String::as_str)

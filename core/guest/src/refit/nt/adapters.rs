@@ -70,12 +70,13 @@ impl Edits<'_, '_> {
                 self.work.remarks.push(Remark::AdapterUnknown { name: adapter.name.clone() });
                 continue;
             };
-            let Some(address) = hardware.adapters[place].after.as_deref().and_then(mac) else {
+            let after = hardware.adapters[place].after.as_deref();
+            let Some((own, address)) = after.and_then(|own| Some((own, mac(own)?))) else {
                 self.work.remarks.push(Remark::AdapterUnknown { name: adapter.name.clone() });
                 continue;
             };
             if by != By::Mac && old.len() > 1 {
-                self.work.remarks.push(Remark::AdapterAssumed { name: adapter.name.clone(), mac: address.clone() });
+                self.work.remarks.push(Remark::AdapterAssumed { name: adapter.name.clone(), mac: own.into() });
             }
             if !write_adapter(&mut script, adapter, &address, done.len(), build) {
                 self.work.remarks.push(Remark::AdapterUnknown { name: adapter.name.clone() });
@@ -87,7 +88,7 @@ impl Edits<'_, '_> {
                 adapter.addresses.join(", ")
             };
             changes.push(format!(
-                "{}: the first start gives {what} to the adapter with {address}, which was told {}; see {LOG}",
+                "{}: the first start gives {what} to the adapter with {own}, which was told {}; see {LOG}",
                 adapter.name,
                 by.words()
             ));

@@ -24,9 +24,13 @@ const RUN: [&str; 2] =
 
 impl Edits<'_, '_> {
     pub(crate) fn helpers(&mut self) -> Changes {
-        let Some(host) = self.work.hardware.host.clone() else { return Ok(Vec::new()) };
-        let helpers =
-            self.system.facts.settings.helpers.iter().filter(|helper| helper.host != host && !helper.is_in_box);
+        if self.work.hardware.unchanged {
+            return Ok(Vec::new());
+        }
+        // A host without helpers of its own wants none of another's.
+        let host = self.work.hardware.host.clone().unwrap_or_default();
+        let all = self.system.facts.settings.helpers.iter();
+        let helpers = all.filter(|helper| helper.host != host && !helper.is_in_box);
         let old: Vec<String> = helpers.map(|helper| helper.service.clone()).collect();
         let mut changes = self.change("SYSTEM", |hive| {
             for set in boot_sets(hive)? {

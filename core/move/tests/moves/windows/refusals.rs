@@ -175,19 +175,8 @@ fn the_registry_holds_what_is_expected_and_nothing_else() {
         found.sort();
         assert_eq!(found, expected);
     };
-    // Hosts other than the old one's kind have their helpers left; a cloud of this kind has none of its own.
-    let site = "[destinations.quay]\nlike = \"nvme-cloud\"\nhelpers = \"virtio\"\n";
-    let mut place_with_site = Place::of("x");
-    place_with_site.site = reformis_machine::Site::parse("site.toml", site).unwrap();
-    let inbox = {
-        disk(&place_with_site, "desk.img", &SERVER, |_| {});
-        ready_for(&place_with_site, "desk.img", "ready.qcow2", "quay", "nvme", &[]).unwrap();
-        let read =
-            |disk: &str| hives::read(&Lying::on(&place_with_site, disk).read(&format!("{CONFIG}/SYSTEM")).unwrap());
-        let lines = read("ready.qcow2").changes(&read("desk.img"));
-        lines.into_iter().filter(|line| !line.contains("controlset002")).collect::<Vec<_>>()
-    };
-    expect(&["~ controlset001\\services\\stornvme: start"], inbox);
+    let found = differs(&SERVER, "nvme-cloud", "nvme", &[]);
+    expect(&["~ controlset001\\services\\stornvme: start"], found);
 
     let drivers = [medium(&place, "drivers", |path, bytes| Some(bytes).filter(|_| path.contains("tidescsi")))];
     let old = Made { version: (6, 1), uefi: false, ..SERVER };

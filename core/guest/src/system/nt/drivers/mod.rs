@@ -8,7 +8,10 @@ mod package;
 #[cfg(test)]
 mod tests;
 
-use std::sync::Arc;
+use std::sync::{
+    Arc,
+    atomic::{AtomicU64, Ordering::Relaxed},
+};
 
 use reformis_disk::budget::Budget;
 use serde::Serialize;
@@ -29,6 +32,8 @@ use crate::{
 /// Setup information files of one medium that are read, and their bytes in all.
 const MAX_PACKAGES: usize = 1000;
 const MAX_TEXTS: u64 = 24 << 20;
+/// Bytes of drivers' files that are read to choose among them: each is read for every device that it is for.
+const MAX_LOOKED_AT: u64 = 1 << 30;
 /// The largest file of a driver that is taken, in bytes.
 pub(crate) const MAX_FILE: u64 = 24 << 20;
 
@@ -64,6 +69,8 @@ pub struct Library {
     /// Setup information files that cannot be read, and why.
     pub unread: Vec<(String, String)>,
     budget: Arc<Budget>,
+    /// Bytes of drivers' files that may yet be read to choose among them.
+    left: AtomicU64,
 }
 
 /// A driver that was chosen for a device.
@@ -92,7 +99,13 @@ impl Library {
     /// # Errors
     /// [`crate::Error::Memory`]. A file that cannot be read is told in [`Library::unread`].
     pub fn read(media: Vec<Medium>, budget: &Arc<Budget>) -> Result<Self> {
-        let mut library = Self { media, packages: Vec::new(), unread: Vec::new(), budget: budget.clone() };
+        let mut library = Self {
+            media,
+            packages: Vec::new(),
+            unread: Vec::new(),
+            budget: budget.clone(),
+            left: AtomicU64::new(MAX_LOOKED_AT),
+        };
         for (index, medium) in library.media.iter().enumerate() {
             let mut left = MAX_TEXTS;
             for file in medium.files().iter().filter(|file| medium::is_inf(&file.path)).take(MAX_PACKAGES) {
@@ -129,7 +142,7 @@ impl Library {
                 date: format!("{year:04}-{month:02}-{day:02}"),
                 systems: package.systems(),
                 services: package.services(),
-                devices: package.all_ids(),
+                devices: package.ids.clone(),
                 signature: signature.map(|path| format!("catalogue {path}")),
             }
         };
@@ -187,58 +200,55 @@ impl Library {
         for (index, package) in &self.packages {
             let Some(medium) = self.media.get(*index) else { continue };
             let rank = |ids: &[String]| ids.iter().filter_map(|id| wanted.iter().position(|one| one == id)).min();
-            let Some(_) = rank(&package.all_ids()) else { continue };
-            let mut left = |reason: String| why.push(format!("{}: {reason}", package.path));
-            let models = match package.models(target) {
-                Ok(models) => models,
-                Err(reason) => {
-                    left(reason);
-                    continue;
-                }
-            };
-            let best =
-                models.into_iter().filter_map(|model| Some((rank(&model.ids)?, model))).min_by_key(|(rank, _)| *rank);
-            let Some((rank, model)) = best else {
-                left(format!("it does not name this device for version {}.{}", target.version.0, target.version.1));
+            if rank(&package.ids).is_none() {
                 continue;
-            };
-            let install = match package.install(&model.install, target) {
-                Ok(install) => install,
-                Err(reason) => {
-                    left(reason);
-                    continue;
-                }
-            };
-            let id = wanted.get(rank).cloned().unwrap_or_default();
-            let mut choice = Choice { medium, package, model, install, id, signature: None };
-            match self.signature(&choice, target) {
-                Ok(signature) => choice.signature = signature,
-                Err(reason) => {
-                    left(reason);
-                    continue;
-                }
             }
-            found.push((rank, choice));
+            let fitting = package.models(target).and_then(|models| {
+                let ranked = models.into_iter().filter_map(|model| Some((rank(&model.ids)?, model)));
+                let (major, minor) = target.version;
+                let none = || format!("it does not name this device for version {major}.{minor}");
+                let (rank, model) = ranked.min_by_key(|(rank, _)| *rank).ok_or_else(none)?;
+                Ok((rank, package.install(&model.install, target)?, model))
+            });
+            match fitting {
+                Ok((rank, install, model)) => {
+                    let id = wanted.get(rank).cloned().unwrap_or_default();
+                    found.push((rank, Choice { medium, package, model, install, id, signature: None }));
+                }
+                Err(reason) => why.push(format!("{}: {reason}", package.path)),
+            }
         }
-        // The closest identity first, then what is signed, then the newest.
+        // The closest identity first, then the newest; of one age, the one that was made for the closest system.
+        let age = |choice: &Choice<'_>| (choice.package.date, choice.package.version);
         found.sort_by(|(first, a), (second, b)| {
-            // Of one age, the one that was made for the closest system.
-            let age = |choice: &Choice<'_>| {
-                let package = choice.package;
-                (choice.signature.is_some(), package.date, package.version, choice.model.fits.clone())
-            };
-            first.cmp(second).then_with(|| age(b).cmp(&age(a)))
+            first.cmp(second).then_with(|| (age(b), &b.model.fits).cmp(&(age(a), &a.model.fits)))
         });
-        let mut found = found.into_iter();
-        let chosen = found.next();
-        for (rank, other) in found {
-            let age = |choice: &Choice<'_>| (choice.package.date, choice.package.version);
-            let reason = match &chosen {
-                Some((best, _)) if *best < rank => "another one names the device more closely",
-                Some((_, best)) if age(best) > age(&other) => "another one is newer",
-                _ => "another one is as new, and closer to this system or before it on the medium",
-            };
-            why.push(format!("{}: {reason}", other.package.path));
+        let mut chosen: Option<(usize, Choice<'_>)> = None;
+        for (rank, mut choice) in found {
+            let path = &choice.package.path;
+            // What is signed comes before what is not, however new that is.
+            if let Some((best, first)) = chosen.as_ref().filter(|(_, first)| first.signature.is_some()) {
+                let reason = if *best < rank {
+                    "another one names the device more closely"
+                } else if age(first) > age(&choice) {
+                    "another one is newer"
+                } else {
+                    "another one is as new, and closer to this system or before it on the medium"
+                };
+                why.push(format!("{path}: {reason}"));
+                continue;
+            }
+            match self.signature(&choice, target) {
+                Ok(signature) if signature.is_some() || chosen.is_none() => {
+                    if let Some((_, unsigned)) = &chosen {
+                        why.push(format!("{}: it is not signed, and another one is", unsigned.package.path));
+                    }
+                    choice.signature = signature;
+                    chosen = Some((rank, choice));
+                }
+                Ok(_) => why.push(format!("{path}: another one comes before it, and neither is signed")),
+                Err(reason) => why.push(format!("{path}: {reason}")),
+            }
         }
         (chosen.map(|(_, choice)| choice), why)
     }
@@ -249,6 +259,8 @@ impl Library {
         let mut all_certified = true;
         for file in choice.install.files.iter().filter(|file| file.name.to_lowercase().ends_with(".sys")) {
             let bytes = self.file(choice, &file.source)?;
+            let charged = self.left.fetch_update(Relaxed, Relaxed, |left| left.checked_sub(bytes.len() as u64));
+            charged.map_err(|_| "too much would have to be read to know its files")?;
             let Some(image) = pe::read(&bytes) else { return Err(format!("{} is no driver", file.source)) };
             if image.machine != Some(target.machine) {
                 return Err(format!("{} is for {}", file.source, image.machine.unwrap_or("an unknown processor")));

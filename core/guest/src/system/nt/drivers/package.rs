@@ -1,6 +1,8 @@
 //! One driver as its setup information file describes it: for which devices and systems it is, which files it has, and what it puts
 //! into the registry. By the driver kit's documentation of INF sections and directives.
 
+use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
+
 use super::decoration::{Decoration, Target, number};
 use crate::formats::{
     hive::Data,
@@ -9,6 +11,12 @@ use crate::formats::{
 
 /// Devices that are read of one file.
 const MAX_MODELS: usize = 4096;
+/// Makers that one file names, systems that each tells apart, and files that a driver copies.
+const MAX_MAKERS: usize = 256;
+const MAX_SYSTEMS: usize = 64;
+const MAX_COPIED: usize = 256;
+/// Lines that are looked at for one file, in all: a stranger's sections may name one another many times.
+const MAX_LINES: usize = 4 << 20;
 /// Files that are taken of one driver.
 const MAX_LISTED: usize = 256;
 /// Sections that lead to one another by `Needs`.
@@ -97,6 +105,10 @@ pub(crate) struct Package {
     pub(crate) version: [u16; 4],
     /// Its catalogues, by the processors that each is for; the first one is for all.
     pub(crate) catalogs: Vec<String>,
+    /// All identities that it names, for whatever system, in order.
+    pub(crate) ids: Vec<String>,
+    /// Lines that may yet be looked at.
+    left: AtomicUsize,
 }
 
 /// Whether `name` can be the name of one file, and nothing else.
@@ -133,7 +145,7 @@ impl Package {
         let keys = ["catalogfile", "catalogfile.nt", "catalogfile.ntamd64", "catalogfile.ntx86", "catalogfile.ntarm64"];
         let catalogs = keys.into_iter().map(value).filter(|name| is_plain(name)).collect();
         let class_guid = value("classguid").to_lowercase();
-        Ok(Self {
+        let mut package = Self {
             path: path.into(),
             class: value("class"),
             class_guid,
@@ -142,7 +154,24 @@ impl Package {
             version: numbers,
             catalogs,
             inf,
-        })
+            ids: Vec::new(),
+            left: AtomicUsize::new(MAX_LINES),
+        };
+        package.ids = package.all_ids();
+        Ok(package)
+    }
+
+    /// The lines of a section, as long as not too many were looked at.
+    fn section(&self, name: &str) -> Option<&[Line]> {
+        let lines = self.inf.section(name)?;
+        let spent = |left: usize| Some(left.saturating_sub(lines.len() + 1));
+        self.left.fetch_update(Relaxed, Relaxed, spent).is_ok_and(|left| left > lines.len()).then_some(lines)
+    }
+
+    /// Those of them that have the key `key`.
+    fn lines<'a>(&'a self, section: &str, key: &'a str) -> impl Iterator<Item = &'a Line> {
+        let lines = self.section(section).unwrap_or_default().iter();
+        lines.filter(move |line| line.key.as_deref().is_some_and(|found| found.eq_ignore_ascii_case(key)))
     }
 
     /// The name of its setup information file.
@@ -165,11 +194,16 @@ impl Package {
 
     /// Makers with the section of their devices and the systems for which there is one of its own.
     fn makers(&self) -> impl Iterator<Item = (String, String, Vec<Decoration>)> {
-        let lines = self.inf.section("manufacturer").unwrap_or_default().iter();
+        let lines = self.section("manufacturer").unwrap_or_default().iter().take(MAX_MAKERS);
         lines.map(|line| {
             let maker = line.key.clone().unwrap_or_else(|| line.value(0).into());
             let section = self.inf.text(line.value(0));
-            let decorations = line.values.iter().skip(1).filter_map(|value| Decoration::parse(&self.inf.text(value)));
+            let decorations = line
+                .values
+                .iter()
+                .skip(1)
+                .take(MAX_SYSTEMS)
+                .filter_map(|value| Decoration::parse(&self.inf.text(value)));
             (maker, section, decorations.collect())
         })
     }
@@ -179,7 +213,7 @@ impl Package {
         let start = format!("{}.", section.to_lowercase());
         let is_it =
             |name: &&str| name.strip_prefix(&start).and_then(Decoration::parse).is_some_and(|found| found == *wanted);
-        self.inf.sections().find(is_it).map(Into::into)
+        self.inf.sections_from(&start).find(is_it).map(Into::into)
     }
 
     /// Its devices on `target`; why there are none, where there are none.
@@ -200,7 +234,7 @@ impl Package {
                 continue;
             };
             let name = if best.is_nt { self.decorated(&section, best) } else { Some(section) };
-            let Some(lines) = name.and_then(|name| self.inf.section(&name)) else { continue };
+            let Some(lines) = name.and_then(|name| self.section(&name)) else { continue };
             for line in lines.iter().take(MAX_MODELS.saturating_sub(found.len())) {
                 let ids = line.values.iter().skip(1).map(|id| self.inf.text(id).trim().to_uppercase());
                 found.push(Model {
@@ -211,6 +245,9 @@ impl Package {
                     ids: ids.filter(|id| !id.is_empty()).collect(),
                 });
             }
+        }
+        if self.left.load(Relaxed) == 0 {
+            return Err("its sections name one another too often to be looked through".into());
         }
         if found.is_empty() { Err(why) } else { Ok(found) }
     }
@@ -228,12 +265,12 @@ impl Package {
     }
 
     /// All identities that it names, for whatever system.
-    pub(crate) fn all_ids(&self) -> Vec<String> {
+    fn all_ids(&self) -> Vec<String> {
         let mut ids = Vec::new();
         for (_, section, decorations) in self.makers() {
             let names = decorations.iter().filter_map(|decoration| self.decorated(&section, decoration));
             for name in names.chain([section.to_lowercase()]).take(64) {
-                for line in self.inf.section(&name).unwrap_or_default().iter().take(MAX_MODELS) {
+                for line in self.section(&name).unwrap_or_default().iter().take(MAX_MODELS) {
                     ids.extend(line.values.iter().skip(1).map(|id| self.inf.text(id).trim().to_uppercase()));
                 }
             }
@@ -247,7 +284,7 @@ impl Package {
     pub(crate) fn services(&self) -> Vec<String> {
         let sections = self.inf.sections().filter(|name| name.ends_with(".services"));
         let mut names: Vec<String> = sections
-            .flat_map(|section| self.inf.lines(section, "addservice"))
+            .flat_map(|section| self.lines(section, "addservice"))
             .map(|line| self.inf.text(line.value(0)))
             .filter(|name| !name.is_empty())
             .collect();
@@ -259,12 +296,12 @@ impl Package {
     /// The section that is meant by `section` on `target`: the one of its processor and version that comes closest.
     fn settled(&self, section: &str, target: &Target) -> Option<String> {
         let start = format!("{}.", section.to_lowercase());
-        let decorated = self.inf.sections().filter_map(|name| {
+        let decorated = self.inf.sections_from(&start).filter_map(|name| {
             let decoration = Decoration::parse(name.strip_prefix(&start)?)?;
             decoration.fits_install(target).then(|| (decoration.machine.is_some(), decoration, name.to_string()))
         });
         let best = decorated.max().map(|(_, _, name)| name);
-        best.or_else(|| self.inf.section(section).map(|_| section.to_lowercase()))
+        best.or_else(|| self.section(section).map(|_| section.to_lowercase()))
     }
 
     /// What the section `section` installs on `target`.
@@ -281,7 +318,7 @@ impl Package {
             if done.contains(&name) || done.len() == MAX_NEEDS {
                 continue;
             }
-            for line in self.inf.lines(&name, "copyfiles") {
+            for line in self.lines(&name, "copyfiles") {
                 self.copied(line, &mut install.files)?;
             }
             self.settings(&name, "HKR", &mut install.driver);
@@ -304,9 +341,9 @@ impl Package {
     /// Sections of this file that a section needs; those of others are noted.
     fn needs(&self, section: &str, others: &mut Vec<String>) -> Vec<String> {
         let mut found = Vec::new();
-        for line in self.inf.lines(section, "needs") {
+        for line in self.lines(section, "needs") {
             for name in line.values.iter().map(|name| self.inf.text(name)).filter(|name| !name.is_empty()) {
-                if self.inf.section(&name).is_some() {
+                if self.section(&name).is_some() {
                     found.push(name.to_lowercase());
                 } else if !others.contains(&name) {
                     others.push(name);
@@ -319,8 +356,8 @@ impl Package {
     /// Files that a line `CopyFiles` names: each by itself with `@`, or sections that list them.
     fn copied(&self, line: &Line, files: &mut Vec<Copied>) -> Result<(), String> {
         let folder = |section: &str| {
-            let mut places = self.inf.lines("destinationdirs", section);
-            let default = || self.inf.lines("destinationdirs", "defaultdestdir").next();
+            let mut places = self.lines("destinationdirs", section);
+            let default = || self.lines("destinationdirs", "defaultdestdir").next();
             let line = places.next().or_else(default);
             let id = line.and_then(|line| number(&self.inf.text(line.value(0)))).unwrap_or(12);
             let below = line.map_or(String::new(), |line| self.inf.text(line.value(1)));
@@ -330,6 +367,9 @@ impl Package {
             if !is_plain(name) || !is_plain(source) {
                 return Err(format!("'{name}' is no name of a file"));
             }
+            if files.len() == MAX_COPIED {
+                return Err(format!("it copies more than {MAX_COPIED} files"));
+            }
             files.push(Copied { source: self.source(source)?, folder, below, name: name.into() });
             Ok(())
         };
@@ -338,7 +378,7 @@ impl Package {
                 add(name, name, folder("defaultdestdir")?)?;
                 continue;
             }
-            for line in self.inf.section(&value).unwrap_or_default() {
+            for line in self.section(&value).unwrap_or_default() {
                 let name = self.inf.text(line.value(0));
                 let source = Some(self.inf.text(line.value(1))).filter(|source| !source.is_empty());
                 add(&name, source.as_ref().unwrap_or(&name), folder(&value)?)?;
@@ -349,20 +389,19 @@ impl Package {
 
     /// All files that it lists, whoever needs them: where they lie on the medium, from the setup information file's folder on.
     pub(crate) fn listed(&self) -> Vec<String> {
-        let sections = self.inf.sections().filter(|section| section.starts_with("sourcedisksfiles"));
-        let lines = sections.flat_map(|section| self.inf.section(section).unwrap_or_default());
-        lines.filter_map(|line| self.source(line.key.as_deref()?).ok()).take(MAX_LISTED).collect()
+        let sections = self.inf.sections_from("sourcedisksfiles");
+        let lines = sections.flat_map(|section| self.section(section).unwrap_or_default());
+        lines.take(MAX_LISTED).filter_map(|line| self.source(line.key.as_deref()?).ok()).collect()
     }
 
     /// Where a file lies on the medium, from the setup information file's folder on.
     pub(crate) fn source(&self, name: &str) -> Result<String, String> {
-        let sections = self.inf.sections().filter(|section| section.starts_with("sourcedisksfiles"));
-        let line = sections.flat_map(|section| self.inf.lines(section, name)).next();
+        let sections = self.inf.sections_from("sourcedisksfiles");
+        let line = sections.flat_map(|section| self.lines(section, name)).next();
         let Some(line) = line else { return Ok(name.into()) };
-        let disks = self.inf.sections().filter(|section| section.starts_with("sourcedisksnames"));
+        let disks = self.inf.sections_from("sourcedisksnames");
         let disk = self.inf.text(line.value(0));
-        let path =
-            disks.flat_map(|section| self.inf.lines(section, &disk)).next().map(|line| self.inf.text(line.value(3)));
+        let path = disks.flat_map(|section| self.lines(section, &disk)).next().map(|line| self.inf.text(line.value(3)));
         let (path, below) = (path.unwrap_or_default(), self.inf.text(line.value(1)));
         let whole = folders(&format!("{path}/{below}/{name}"));
         whole.ok_or_else(|| format!("'{path}\\{below}\\{name}' leads out of its folder"))
@@ -370,9 +409,9 @@ impl Package {
 
     /// What lines `AddReg` of a section put below the key `root`.
     fn settings(&self, section: &str, root: &str, settings: &mut Vec<Setting>) {
-        for line in self.inf.lines(section, "addreg") {
+        for line in self.lines(section, "addreg") {
             for name in line.values.iter().map(|name| self.inf.text(name)) {
-                for line in self.inf.section(&name).unwrap_or_default() {
+                for line in self.section(&name).unwrap_or_default() {
                     if self.inf.text(line.value(0)).eq_ignore_ascii_case(root)
                         && let Some(setting) = self.setting(line)
                     {
@@ -409,7 +448,7 @@ impl Package {
 
     /// The service of a section that is the device's own.
     fn service(&self, section: &str) -> Result<Option<Service>, String> {
-        for line in self.inf.lines(section, "addservice") {
+        for line in self.lines(section, "addservice") {
             let flags = number(&self.inf.text(line.value(1))).unwrap_or(0);
             if flags & ASSOCIATED == 0 {
                 continue;

@@ -38,11 +38,12 @@ fn the_driver_of_this_system_is_chosen_and_it_is_said_why_not_the_others() {
     let (path, why) = of("amd64", (10, 0));
     assert_eq!(path.as_deref(), Some("tidescsi/2k22/amd64/tidescsi.inf"));
     let about = |folder: &str| why.iter().find(|line| line.contains(folder)).unwrap();
-    assert!(about("2k22/x86").ends_with("tidescsi.sys is for x86"), "{why:?}");
+    assert!(about("2k22/x86").ends_with("another one is as new, and closer to this system or before it on the medium"));
     assert!(about("2k8R2/amd64").ends_with("another one is newer"), "{why:?}");
     assert_eq!(of("amd64", (6, 3)).0.as_deref(), Some("tidescsi/2k8R2/amd64/tidescsi.inf"));
     assert!(of("amd64", (6, 3)).1.iter().any(|line| line.ends_with("it is for version 10.0 and later")));
     assert_eq!(of("x86", (6, 1)).0.as_deref(), Some("tidescsi/2k8R2/x86/tidescsi.inf"));
+    assert!(of("x86", (10, 0)).1.iter().any(|line| line.ends_with("tidescsi.sys is for amd64")));
     let (none, why) = of("arm64", (10, 0));
     assert!(none.is_none() && why.len() == 4 && why[0].ends_with("it is for amd64"), "{why:?}");
     let (none, why) = library.choose(&device_ids("PCI\\VEN_15AD&DEV_07C0"), &target("amd64", (10, 0)));
@@ -132,4 +133,23 @@ fn names_of_a_file_cannot_lead_out_of_their_folders() {
     ] {
         assert!(read(text(files, dirs, disk, service)).is_err(), "{files} {dirs} {disk} {service}");
     }
+}
+
+/// Makers, systems, sections and settings that multiply: what is looked at has an end.
+#[test]
+fn a_file_whose_parts_multiply_is_read_to_an_end() {
+    let makers = "m=S,NTamd64,NTamd64.6.1,NTamd64.10.0\n".repeat(20_000);
+    let models = "d=I,PCI\\VEN_1AF4&DEV_1048\n".repeat(20_000);
+    let again = format!("AddReg={}\nNeeds=I,J,I.NT\nCopyFiles=list,list,list\n", "R,".repeat(200));
+    let text = format!(
+        "[Version]\nSignature=$Windows NT$\n[Manufacturer]\n{makers}[S.NTamd64]\n{models}[S.NTamd64.10.0]\n{models}[I]\n{}[J]\n{again}\
+         [I.HW]\n{again}[list]\nz.sys\n[R]\n{}",
+        again.repeat(400),
+        "HKLM,x\n".repeat(20_000)
+    );
+    let inf = Inf::read(text.as_bytes(), "x.inf", &Budget::whole()).unwrap();
+    let package = Package::of("x.inf", inf).unwrap();
+    let target = target("amd64", (10, 0));
+    assert!(package.models(&target).unwrap_err().contains("name one another too often"));
+    assert!(package.install("I", &target).is_err());
 }
