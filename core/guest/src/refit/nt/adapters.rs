@@ -9,6 +9,7 @@ use super::{
     script::{Script, mac, mask, quoted},
 };
 use crate::{
+    evidence::hardware::AdapterPlace,
     formats::hive::{Data, Hive},
     refit::work::{Changes, Remark},
     system::nt::{ADAPTERS_SCRIPT, Adapter, BEFORE, adapters::CLASS, start::boot_sets},
@@ -18,7 +19,7 @@ use crate::{
 const REMOVES_DEVICES: u32 = 19041;
 
 /// How an old adapter was found to be one of the new ones.
-#[derive(Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum By {
     Mac,
     Place,
@@ -54,12 +55,13 @@ impl Edits<'_, '_> {
     #[expect(clippy::indexing_slicing, reason = "the places are those of these adapters")]
     pub(crate) fn adapters(&mut self) -> Changes {
         let hardware = self.work.hardware;
-        let old: Vec<Adapter> =
-            self.system.facts.settings.adapters.iter().filter(|one| one.is_hardware()).cloned().collect();
+        // What an earlier move left behind is no adapter of this machine.
+        let is_one = |adapter: &&Adapter| adapter.is_hardware() && !adapter.name.ends_with(BEFORE);
+        let old: Vec<Adapter> = self.system.facts.settings.adapters.iter().filter(is_one).cloned().collect();
         if hardware.unchanged || !self.work.is_first || !old.iter().any(Adapter::is_static) {
             return Ok(Vec::new());
         }
-        let pairs = self.pairs(&old);
+        let pairs = pairs(&old, &hardware.adapters);
         let routes = self.system.facts.settings.routes.clone();
         let build = self.target()?.build;
         let mut script = Script::new("Gives the new adapters the settings that the old ones had.");
@@ -115,42 +117,45 @@ impl Edits<'_, '_> {
         })?);
         Ok(changes)
     }
+}
 
-    /// For each old adapter the place of the new one that it becomes, and how that was told.
-    fn pairs(&self, old: &[Adapter]) -> Vec<Option<(usize, By)>> {
-        let new = &self.work.hardware.adapters;
-        let mut pairs: Vec<Option<(usize, By)>> = old
-            .iter()
-            .map(|adapter| {
-                let own = adapter.mac.as_ref()?;
-                let place =
-                    new.iter().position(|one| one.before.as_ref().is_some_and(|mac| mac.eq_ignore_ascii_case(own)));
-                place.map(|place| (place, By::Mac))
-            })
-            .collect();
-        let mut free: Vec<usize> =
-            (0..new.len()).filter(|place| !pairs.iter().flatten().any(|(taken, _)| taken == place)).collect();
-        let mut open: Vec<usize> =
-            (0..old.len()).filter(|index| pairs.get(*index).is_some_and(Option::is_none)).collect();
-        // Where a system tells hardware addresses, an adapter that has none of the machine's is one of an earlier machine.
-        let is_told = pairs.iter().any(Option::is_some);
-        open.retain(|index| !is_told || old.get(*index).is_some_and(|adapter| adapter.mac.is_none()));
-        let by = if open.iter().all(|index| old.get(*index).is_some_and(|adapter| adapter.pci.is_some())) {
-            By::Place
-        } else {
-            By::Order
-        };
-        open.sort_by_key(|index| {
-            old.get(*index).map(|adapter| (adapter.pci.filter(|_| by == By::Place), adapter.number.clone()))
-        });
-        free.truncate(open.len());
-        for (index, place) in open.into_iter().zip(free) {
-            if let Some(pair) = pairs.get_mut(index) {
-                *pair = Some((place, by));
-            }
+/// For each old adapter the place of the new one that it becomes, and how that was told.
+fn pairs(old: &[Adapter], new: &[AdapterPlace]) -> Vec<Option<(usize, By)>> {
+    let number = |index: usize| old.get(index).and_then(|adapter| adapter.number.clone());
+    let by_mac = |adapter: &Adapter| {
+        let own = adapter.mac.as_ref()?;
+        new.iter().position(|one| one.before.as_ref().is_some_and(|mac| mac.eq_ignore_ascii_case(own)))
+    };
+    let told: Vec<Option<usize>> = old.iter().map(by_mac).collect();
+    // One address may be that of an adapter of an earlier machine too: the one that came last is this machine's.
+    let is_last = |index: usize, place: usize| {
+        let same = told.iter().enumerate().filter(|(_, other)| **other == Some(place));
+        same.max_by_key(|(index, _)| number(*index)).is_some_and(|(last, _)| last == index)
+    };
+    let mut pairs: Vec<Option<(usize, By)>> = told
+        .iter()
+        .enumerate()
+        .map(|(index, place)| place.filter(|place| is_last(index, *place)).map(|place| (place, By::Mac)))
+        .collect();
+    let free: Vec<usize> = (0..new.len()).filter(|place| !told.contains(&Some(*place))).collect();
+    // Where a system tells hardware addresses, an adapter that has none of the machine's is one of an earlier machine.
+    let is_told = told.iter().any(Option::is_some);
+    let mut open: Vec<usize> = old
+        .iter()
+        .zip(&told)
+        .enumerate()
+        .filter(|(_, (adapter, place))| place.is_none() && (!is_told || adapter.mac.is_none()))
+        .map(|(index, _)| index)
+        .collect();
+    let place_of = |index: usize| old.get(index).and_then(|adapter| adapter.pci);
+    let by = if open.iter().all(|index| place_of(*index).is_some()) { By::Place } else { By::Order };
+    open.sort_by_key(|index| (place_of(*index).filter(|_| by == By::Place), number(*index)));
+    for (index, place) in open.into_iter().zip(free) {
+        if let Some(pair) = pairs.get_mut(index) {
+            *pair = Some((place, by));
         }
-        pairs
     }
+    pairs
 }
 
 /// Writes what gives an adapter its settings; whether all of them can be written.
@@ -255,4 +260,39 @@ fn neutralise(hive: &mut Hive, set: &str, adapter: &Adapter) -> crate::Result<()
         hive.set(&connection, "Name", &Data::Text(format!("{}{BEFORE}", adapter.name)))?;
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn old(number: &str, mac: Option<&str>, slot: Option<u32>) -> Adapter {
+        Adapter {
+            number: Some(number.into()),
+            mac: mac.map(Into::into),
+            pci: slot.map(|slot| (slot, 0, 0)),
+            ..Adapter::default()
+        }
+    }
+
+    fn new(macs: &[&str]) -> Vec<AdapterPlace> {
+        macs.iter().map(|mac| AdapterPlace { before: Some((*mac).into()), ..AdapterPlace::default() }).collect()
+    }
+
+    #[test]
+    fn old_adapters_become_new_ones_by_address_by_place_or_by_order() {
+        let both = new(&["02:00:00:00:00:01", "02:00:00:00:00:02"]);
+        let (one, two) = (Some("02:00:00:00:00:01"), Some("02:00:00:00:00:02"));
+        let told = pairs(&[old("0001", two, Some(1)), old("0002", one, Some(2))], &both);
+        assert_eq!(told, [Some((1, By::Mac)), Some((0, By::Mac))]);
+        // The first is of a machine before this one, whose address was kept; the third of one whose address was not.
+        let other = Some("02:00:00:00:00:09");
+        let told = pairs(&[old("0001", one, None), old("0004", one, None), old("0003", other, None)], &both);
+        assert_eq!(told, [None, Some((0, By::Mac)), None]);
+        let told = pairs(&[old("0001", None, Some(9)), old("0002", None, Some(3))], &both);
+        assert_eq!(told, [Some((1, By::Place)), Some((0, By::Place))]);
+        let told = pairs(&[old("0007", None, None), old("0002", None, Some(3)), old("0009", None, None)], &both);
+        assert_eq!(told, [Some((1, By::Order)), Some((0, By::Order)), None]);
+        assert_eq!(pairs(&[old("0001", one, None)], &[]), [None]);
+    }
 }

@@ -13,7 +13,7 @@ pub(crate) const CLASS: &str = "{4d36e972-e325-11ce-bfc1-08002be10318}";
 const MOST: usize = 4096;
 
 /// An adapter that is configured.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
 pub struct Adapter {
     /// What the person calls it, such as `Ethernet0`.
     pub name: String,
