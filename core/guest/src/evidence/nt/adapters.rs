@@ -3,7 +3,7 @@
 use crate::{
     evidence::{Evidence, Link, State, hardware::Hardware},
     refit::edit,
-    system::nt::{ADAPTERS_SCRIPT, BEFORE, FIRST_START_FOLDER, Nt},
+    system::nt::{ADAPTERS_SCRIPTS, BEFORE, FIRST_START_FOLDER, Nt},
 };
 
 /// The links of the adapters.
@@ -30,11 +30,13 @@ pub(super) fn links(system: &Nt, hardware: &Hardware) -> Vec<Evidence> {
         });
     }
     // What an earlier edit took from the old adapters, the first start gives to the new ones.
-    let script = system.tree.text(&format!("{FIRST_START_FOLDER}/{ADAPTERS_SCRIPT}")).unwrap_or_default();
+    let paths = ADAPTERS_SCRIPTS.map(|name| format!("{FIRST_START_FOLDER}/{name}"));
+    let scripts = paths.map(|path| (system.tree.text(&path).unwrap_or_default(), path));
     for adapter in system.facts.settings.adapters.iter().filter(|adapter| adapter.is_hardware()) {
         let Some(name) = adapter.name.strip_suffix(BEFORE) else { continue };
-        if script.contains(&format!("newname=\"{}\"", name.replace('%', "%%"))) {
-            let seen = format!("{FIRST_START_FOLDER}/{ADAPTERS_SCRIPT} gives its settings to the new adapter");
+        let gives = format!("newname=\"{}\"", name.replace('%', "%%"));
+        if let Some((_, path)) = scripts.iter().find(|(text, _)| text.contains(&gives)) {
+            let seen = format!("{path} gives its settings to the new adapter");
             chain.push(Evidence::new(Link::Adapters, name, State::Holds, seen));
         }
     }

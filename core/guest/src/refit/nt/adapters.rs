@@ -12,7 +12,7 @@ use crate::{
     evidence::hardware::AdapterPlace,
     formats::hive::{Data, Hive},
     refit::work::{Changes, Remark},
-    system::nt::{ADAPTERS_SCRIPT, Adapter, BEFORE, adapters::CLASS, start::boot_sets},
+    system::nt::{ADAPTERS_SCRIPTS, Adapter, BEFORE, FIRST_START_FOLDER, adapters::CLASS, start::boot_sets},
 };
 
 /// The first build whose own tool removes devices that are gone.
@@ -55,8 +55,10 @@ impl Edits<'_, '_> {
     #[expect(clippy::indexing_slicing, reason = "the places are those of these adapters")]
     pub(crate) fn adapters(&mut self) -> Changes {
         let hardware = self.work.hardware;
-        // What an earlier move left behind is no adapter of this machine.
-        let is_one = |adapter: &&Adapter| adapter.is_hardware() && !adapter.name.ends_with(BEFORE);
+        // What an earlier move left behind is no adapter of this machine, once it was started after that.
+        let path = |name: &str| format!("{FIRST_START_FOLDER}/{name}");
+        let is_waiting = self.system.tree.exists(path(ADAPTERS_SCRIPTS[0]));
+        let is_one = |adapter: &&Adapter| adapter.is_hardware() && (is_waiting || !adapter.name.ends_with(BEFORE));
         let old: Vec<Adapter> = self.system.facts.settings.adapters.iter().filter(is_one).cloned().collect();
         if hardware.unchanged || !self.work.is_first || !old.iter().any(Adapter::is_static) {
             return Ok(Vec::new());
@@ -108,7 +110,9 @@ impl Edits<'_, '_> {
                 script.line(&format!("route -p add {destination} mask {mask} {gateway} metric {metric}"));
             }
         }
-        self.schedule(ADAPTERS_SCRIPT, &script.finish_with(&FIND))?;
+        // What a script that did not run yet gives to other adapters, it goes on giving them.
+        let name = ADAPTERS_SCRIPTS[usize::from(is_waiting)];
+        self.schedule(name, &script.finish_with(&FIND))?;
         changes.extend(self.change("SYSTEM", |hive| {
             for set in boot_sets(hive)? {
                 done.iter().try_for_each(|adapter| neutralise(hive, &set, adapter))?;

@@ -33,8 +33,8 @@ const HEAD: usize = 4;
 /// Where scripts of the first start after a move lie in the guest.
 pub(crate) const FIRST_START_FOLDER: &str = "/Windows/Reformis";
 
-/// The one of them that gives adapters their settings.
-pub(crate) const ADAPTERS_SCRIPT: &str = "20-adapters.cmd";
+/// Those of them that give adapters their settings: the second one where the first is still to run when a system is made ready again.
+pub(crate) const ADAPTERS_SCRIPTS: [&str; 2] = ["20-adapters.cmd", "21-adapters.cmd"];
 /// What stands behind the name of a connection whose settings were taken to another adapter.
 pub(crate) const BEFORE: &str = " before the move";
 
