@@ -183,10 +183,17 @@ impl<'a> Injection<'a> {
             Ok(())
         })?;
         if !changed.is_empty() || !changes.is_empty() {
-            let signature = self.choice.signature.map_or("nothing", |signature| signature);
+            let others = &self.choice.install.needs;
+            if !others.is_empty() {
+                let names = others.join(", ");
+                changes.push(format!(
+                    "what its sections {names} of the system's own files say is added by the first start"
+                ));
+            }
+            let signature = self.choice.signature.unwrap_or("nothing that signs it");
             changes.insert(
                 0,
-                format!("{} as {oem}, signed by {signature}: service {}", self.choice.words(), self.service.name),
+                format!("{} as {oem}, with {signature}: service {}", self.choice.words(), self.service.name),
             );
         }
         Ok(changes)
