@@ -170,6 +170,18 @@ fn what_is_no_medium_is_told() {
     broken[middle..].fill(0x55);
     let library = Library::read(vec![of(broken).unwrap()], &Budget::whole()).unwrap();
     assert!(!library.unread.is_empty());
+    // Files that say that they lie where nothing is: found by the fuzzer, in the library that unpacks.
+    let whole = cabinet(&[cab::CompressionType::MsZip], "\\");
+    let files_at = u32::from_le_bytes(whole[16..20].try_into().unwrap()) as usize;
+    for (at, value) in [(files_at + 4, 0x7fff_ffff_u32), (files_at, u32::MAX), (files_at + 8, 7), (40, 0)] {
+        let mut moved = whole.clone();
+        moved[at..at + 4].copy_from_slice(&value.to_le_bytes());
+        let error = of(moved).err().unwrap();
+        assert!(error.contains("outside of its folder"), "{error}");
+    }
+    let mut several = whole;
+    several[30] = 2;
+    assert!(of(several).err().unwrap().contains("one of several cabinets"));
     let all = cabinet(&[cab::CompressionType::None], "/");
     for len in (0..all.len()).step_by(97) {
         if let Ok(medium) = of(all[..len].to_vec()) {

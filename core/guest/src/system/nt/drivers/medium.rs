@@ -152,6 +152,7 @@ impl Medium {
             return Ok(Self { has_udf: listing.has_udf, ..Self::of(name, Store::Optical(storage), files, hold) });
         }
         if starts_with(storage.as_ref(), b"MSCF")? {
+            super::cabinet::check(storage.as_ref())?;
             let cabinet = cabinet(&storage, MAX_HEAD)?;
             let mut files = Vec::new();
             for folder in cabinet.folder_entries() {

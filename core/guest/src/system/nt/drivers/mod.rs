@@ -1,5 +1,6 @@
 //! Drivers from a medium: what it offers, and which of them is the right one for a device of this guest.
 
+mod cabinet;
 mod decoration;
 pub(crate) mod ids;
 mod medium;
