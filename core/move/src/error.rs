@@ -39,7 +39,15 @@ pub enum Error {
         /// The disk or the machine.
         path: String,
     },
-    /// A system that is read, and cannot be made ready.
+    /// A medium that cannot be read.
+    #[error("the driver medium '{path}' cannot be read: {why}")]
+    Medium {
+        /// The medium.
+        path: String,
+        /// Why.
+        why: String,
+    },
+    /// A medium without drivers.
     #[error("there is no driver on '{path}': no file of it ends in .inf")]
     NoDrivers {
         /// The medium.
@@ -259,6 +267,7 @@ impl Error {
             Self::NoSuchEdit { .. } => "no-such-edit",
             Self::NoSystem { .. } => "no-system",
             Self::NoBootStore { .. } => "no-boot-store",
+            Self::Medium { .. } => "medium-not-read",
             Self::NoDrivers { .. } => "no-drivers",
             Self::NoSuchVolume { .. } => "no-such-volume",
             Self::VolumeLocked { .. } => "volume-locked",
@@ -317,6 +326,12 @@ impl Error {
             Self::ManifestMismatch { .. } => {
                 Some("The file was damaged or changed on its way: export it or fetch it again.")
             }
+            Self::Medium { .. } | Self::NoDrivers { has_udf: false, .. } => {
+                Some("Name a folder, an ISO image, an archive or a cabinet with drivers; fetch it again if it is one.")
+            }
+            Self::NoDrivers { has_udf: true, .. } => Some(
+                "What is on it may lie in its UDF file system, which is not read: copy its files into a folder, and name that.",
+            ),
             Self::Receipt { .. } => Some("Name the receipt.json in the folder of a landing."),
             Self::FooterAtEnd { .. } => {
                 Some("Say vhd if it is a fixed VHD, or raw if a raw disk ends like that; nothing was made.")

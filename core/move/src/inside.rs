@@ -365,8 +365,11 @@ pub(crate) fn library(paths: &[String], context: &Context<'_>) -> Result<Option<
     if paths.is_empty() {
         return Ok(None);
     }
-    let media =
-        paths.iter().map(|path| Medium::open(Path::new(path), context.budget)).collect::<Result<Vec<_>, _>>()?;
+    let open = |path: &String| {
+        let unread = |why: reformis_guest::Error| Error::Medium { path: path.clone(), why: why.to_string() };
+        Medium::open(Path::new(path), context.budget).map_err(unread)
+    };
+    let media = paths.iter().map(open).collect::<Result<Vec<_>>>()?;
     for medium in &media {
         if !medium.has_drivers() {
             return Err(Error::NoDrivers { path: medium.name.clone(), has_udf: medium.has_udf() });
