@@ -14,7 +14,7 @@ use crate::{
     refit::work::{Changes, Remark},
     system::nt::{
         FIRST_START_FOLDER as FOLDER,
-        drivers::{Choice, Library, Target, device_ids, ids, is_plain},
+        drivers::{Choice, Library, Package, Target, device_ids, ids, is_plain},
         hives,
         start::{Driven, Start, at, boot_sets},
     },
@@ -80,19 +80,19 @@ impl Edits<'_, '_> {
             }
         }
         let mut changes = Vec::new();
-        let mut injected: Vec<String> = Vec::new();
+        let mut injected: Vec<&Package> = Vec::new();
         for task in tasks {
             match task {
                 Task::Enable(service, bound) => changes.extend(self.enable(&service, &bound, &target)?),
                 Task::Inject(choice) => {
-                    if !injected.contains(&choice.package.path) {
-                        injected.push(choice.package.path.clone());
+                    if !is_among(choice.package, &injected) {
+                        injected.push(choice.package);
                         changes.extend(self.inject(&choice, &target, library)?);
                     }
                 }
             }
         }
-        changes.extend(self.stage(library, &target, injected)?);
+        changes.extend(self.stage(library, &target, &injected)?);
         Ok(changes)
     }
 
@@ -131,7 +131,7 @@ impl Edits<'_, '_> {
 
     /// Lays drivers ready that the first start installs: those of the adapters and of what else there is, and once more those that
     /// were put in, which the system's own tool then makes a proper package of.
-    fn stage(&mut self, library: Option<&Library>, target: &Target, injected: Vec<String>) -> Changes {
+    fn stage(&mut self, library: Option<&Library>, target: &Target, injected: &[&Package]) -> Changes {
         let (hardware, mut changes) = (self.work.hardware, Vec::new());
         let mut wanted: Vec<(&str, &[String], bool)> = Vec::new();
         for need in hardware.adapters.iter().flat_map(|adapter| &adapter.drivers) {
@@ -147,7 +147,7 @@ impl Edits<'_, '_> {
             let (choice, why) =
                 library.map_or((None, Vec::new()), |library| library.choose(&device_ids(device), target));
             match choice {
-                Some(choice) if chosen.iter().all(|known| known.package.path != choice.package.path) => {
+                Some(choice) if !is_chosen(choice.package, &chosen) => {
                     chosen.push(choice);
                 }
                 Some(_) => {}
@@ -158,19 +158,23 @@ impl Edits<'_, '_> {
         let Some(library) = library else { return Ok(changes) };
         for need in self.system.disk_needs(self.work.guest, hardware).iter().flat_map(|(needs, _)| needs.iter()) {
             let choice = library.choose(&device_ids(&need.device), target).0;
-            chosen.extend(choice.filter(|choice| {
-                injected.contains(&choice.package.path)
-                    && chosen.iter().all(|known| known.package.path != choice.package.path)
-            }));
+            chosen.extend(
+                choice.filter(|choice| is_among(choice.package, injected) && !is_chosen(choice.package, &chosen)),
+            );
         }
+        let mut stems: Vec<String> = Vec::new();
         for choice in &chosen {
             let stem = choice.package.name().rsplit_once('.').map_or("driver", |(stem, _)| stem);
+            // Drivers of different makers may be called alike.
+            let same = stems.iter().filter(|known| known.eq_ignore_ascii_case(stem)).count();
+            stems.push(stem.into());
+            let stem = if same == 0 { stem.to_string() } else { format!("{stem}-{}", same + 1) };
             let folder = format!("{FOLDER}/drivers/{stem}");
             let mut changed = false;
             for (path, bytes) in package_files(library, choice)? {
                 changed |= self.put(&format!("{folder}/{path}"), &bytes)?;
             }
-            if changed && !injected.contains(&choice.package.path) {
+            if changed && !is_among(choice.package, injected) {
                 changes.push(format!("{} is installed on the first start; see {LOG}", choice.words()));
             }
         }
@@ -197,6 +201,16 @@ impl Edits<'_, '_> {
         self.schedule("10-drivers.cmd", &script.finish())?;
         Ok(changes)
     }
+}
+
+/// Whether a driver is one of these: two media may have files of one path.
+fn is_among(package: &Package, known: &[&Package]) -> bool {
+    known.iter().any(|one| std::ptr::eq(*one, package))
+}
+
+/// The same for those that were chosen.
+fn is_chosen(package: &Package, known: &[Choice<'_>]) -> bool {
+    known.iter().any(|one| std::ptr::eq(one.package, package))
 }
 
 /// What has to be done for a device: nothing where it is driven; why nothing can be.

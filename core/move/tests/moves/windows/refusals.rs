@@ -207,3 +207,34 @@ fn the_registry_holds_what_is_expected_and_nothing_else() {
     let found = differs(&old, "virtio-host", "virtio-scsi", &drivers);
     expect(&expected.iter().map(String::as_str).collect::<Vec<_>>(), found);
 }
+
+/// Two media whose files are called alike: both drivers are put in, and laid ready apart.
+#[test]
+fn drivers_of_one_name_on_two_media_are_two() {
+    if !ready() {
+        return;
+    }
+    let place = Place::of("x");
+    disk(&place, "desk.img", &SERVER, |_| {});
+    let flat = |name: &str| {
+        let folder = place.path(name);
+        fs::create_dir(&folder).unwrap();
+        let start = format!("{name}/2k22/amd64/");
+        for (path, bytes) in driver::medium() {
+            let Some(file) = path.strip_prefix(&start) else { continue };
+            let file = if file.ends_with(".inf") { "driver.inf" } else { file };
+            fs::write(folder.join(file), bytes).unwrap();
+        }
+        folder.to_string_lossy().into_owned()
+    };
+    let drivers = [flat("tidescsi"), flat("tideblk")];
+    ready_for(&place, "desk.img", "ready.qcow2", "virtio-host", "virtio-blk", &drivers).unwrap();
+    let after = Lying::on(&place, "ready.qcow2");
+    for path in ["drivers/driver/driver.inf", "drivers/driver-2/driver.inf"] {
+        assert!(after.read(&format!("/Windows/Reformis/{path}")).is_some(), "{path}");
+    }
+    let system = hives::read(&after.read(&format!("{CONFIG}/SYSTEM")).unwrap());
+    for service in ["tidescsi", "tideblk"] {
+        assert_eq!(system.number(&format!("ControlSet001\\Services\\{service}"), "Start"), Some(0), "{service}");
+    }
+}
