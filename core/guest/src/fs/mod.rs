@@ -10,6 +10,7 @@ pub(crate) mod node;
 pub(crate) mod ntfs;
 pub(crate) mod registry;
 pub(crate) mod tree;
+pub(crate) mod xfs;
 
 use std::{
     ops::ControlFlow,

@@ -1,6 +1,6 @@
 //! The table of file systems: adding one is adding its folder and a line in each of these.
 
-use super::{FileSystem, Shared, ext, fat, ntfs};
+use super::{FileSystem, Shared, ext, fat, ntfs, xfs};
 use crate::{bench::Device, error::Result, fs::node::Facts, volume::probe::Volume};
 
 /// The edit that a replayed journal is.
@@ -26,6 +26,7 @@ pub(crate) fn open(device: &Device, kind: Volume, now: i64) -> Result<Option<Ope
             Some(Opened { fs: Shared::new(ext), replayed })
         }
         Volume::Fat => fat::Fat::open(device.clone(), now)?.map(|fat| Opened { fs: Shared::new(fat), replayed: false }),
+        Volume::Xfs => Some(Opened { fs: Shared::new(xfs::Xfs::open(device.clone(), now)?), replayed: false }),
         Volume::Ntfs => Some(Opened { fs: Shared::new(ntfs::Ntfs::open(device.clone(), now)?), replayed: false }),
         _ => None,
     })
@@ -39,6 +40,7 @@ pub(crate) fn facts(device: &Device, kind: Volume) -> Result<Option<Facts>> {
     Ok(match kind {
         Volume::Ext => Some(ext::Ext::open(device.clone(), 0)?.facts()?),
         Volume::Fat => fat::Fat::open(device.clone(), 0)?.map(|fat| fat.facts()).transpose()?,
+        Volume::Xfs => Some(xfs::Xfs::open(device.clone(), 0)?.facts()?),
         Volume::Ntfs => Some(ntfs::Ntfs::open(device.clone(), 0)?.facts()?),
         _ => None,
     })

@@ -2,231 +2,21 @@
 //! kernel sees the tree that was meant, and nothing changed outside the ranges that were recorded.
 
 use std::{
-    collections::BTreeMap,
     fs::{self, File},
     path::{Path, PathBuf},
     process::Command,
-    sync::Arc,
 };
 
 use proptest::{prelude::*, test_runner::TestRunner};
-use reformis_disk::budget::Budget;
-use reformis_disk::{Disk, format};
-use reformis_guest::{Bench, Device, Kind, Tree};
+use reformis_guest::Tree;
 
-use crate::common::has;
-
-const NOW: i64 = 1_780_000_000;
-
-fn run(command: &mut Command) -> String {
-    let output = command.output().unwrap();
-    let text = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
-    assert!(output.status.success(), "{command:?}: {text}");
-    text
-}
-
-fn open(image: &Path) -> (Arc<Bench>, Tree) {
-    let storage = reformis_disk::container::open(image, &Budget::whole()).unwrap();
-    let disk = format::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
-    let bench = Bench::new([disk], &Budget::whole());
-    let device = Device::part(&bench, 0, 0, u64::MAX, "the volume");
-    let tree = Tree::of(&device, NOW).unwrap().unwrap();
-    (bench, tree)
-}
-
-/// Writes what is on the bench beside the image, and looks that only recorded ranges changed.
-fn save(bench: &Bench, image: &Path) -> PathBuf {
-    let overlay = bench.take().pop().unwrap();
-    let mut before = fs::read(image).unwrap();
-    let mut after = vec![0; overlay.size() as usize];
-    overlay.read_at(0, &mut after).unwrap();
-    for edit in overlay.edits() {
-        for range in &edit.ranges {
-            let range = range.start as usize..range.end as usize;
-            before[range.clone()].copy_from_slice(&after[range]);
-        }
-    }
-    assert!(before == after, "something changed outside the recorded ranges");
-    let result = image.with_extension("after");
-    fs::write(&result, after).unwrap();
-    result
-}
+use crate::{
+    common::has,
+    model::{Model, Node, before, bytes, mounted, open, run, save, seen, step, take, with_mount},
+};
 
 fn check(image: &Path) {
     run(Command::new("e2fsck").arg("-fn").arg(image));
-}
-
-/// What a tree is to hold.
-#[derive(Debug, Clone, PartialEq, Eq)]
-enum Node {
-    Folder,
-    File(Vec<u8>),
-    Link(Vec<u8>),
-}
-
-type Model = BTreeMap<String, Node>;
-
-/// The tree as we read it.
-fn seen(tree: &Tree, folder: &str, into: &mut Model) {
-    for (name, stat) in tree.list(folder).unwrap() {
-        let path = format!("{folder}/{}", String::from_utf8(name).unwrap());
-        if path == "/lost+found" {
-            continue;
-        }
-        let node = match stat.kind {
-            Kind::Folder => Node::Folder,
-            Kind::File => Node::File(tree.read(&path, 1 << 30).unwrap()),
-            Kind::Link => Node::Link(tree.link_target(&path).unwrap()),
-            Kind::Other => unreachable!("{path}"),
-        };
-        let is_folder = node == Node::Folder;
-        into.insert(path.clone(), node);
-        if is_folder {
-            seen(tree, &path, into);
-        }
-    }
-}
-
-/// The tree as the kernel reads it.
-fn mounted(root: &Path, folder: &Path, into: &mut Model) {
-    for entry in fs::read_dir(folder).unwrap() {
-        let path = entry.unwrap().path();
-        let name = format!("/{}", path.strip_prefix(root).unwrap().to_str().unwrap());
-        if name == "/lost+found" {
-            continue;
-        }
-        let kind = path.symlink_metadata().unwrap().file_type();
-        if kind.is_dir() {
-            into.insert(name, Node::Folder);
-            mounted(root, &path, into);
-        } else if kind.is_symlink() {
-            into.insert(name, Node::Link(fs::read_link(&path).unwrap().to_str().unwrap().into()));
-        } else {
-            into.insert(name, Node::File(fs::read(&path).unwrap()));
-        }
-    }
-}
-
-/// Mounts `image` without writing to it while `work` runs.
-fn with_mount(image: &Path, work: impl FnOnce(&Path)) {
-    let place = tempfile::tempdir().unwrap();
-    run(Command::new("mount").args(["-o", "loop,ro"]).arg(image).arg(place.path()));
-    work(place.path());
-    run(Command::new("umount").arg(place.path()));
-}
-
-#[derive(Debug, Clone)]
-enum Step {
-    Write(String, usize),
-    Append(String, usize),
-    Link(String, usize),
-    Folder(String),
-    Remove(String),
-    /// Many entries in one folder.
-    Fill(String, usize, usize),
-}
-
-fn path() -> impl Strategy<Value = String> {
-    prop::collection::vec(prop_oneof!["[a-d]", "[a-c]{20,60}"], 1..4).prop_map(|parts| format!("/{}", parts.join("/")))
-}
-
-fn step() -> impl Strategy<Value = Step> {
-    prop_oneof![
-        3 => (path(), 0..300_000_usize).prop_map(|(path, len)| Step::Write(path, len)),
-        3 => (path(), 0..70_000_usize).prop_map(|(path, len)| Step::Append(path, len)),
-        1 => (path(), 1..200_usize).prop_map(|(path, len)| Step::Link(path, len)),
-        2 => path().prop_map(Step::Folder),
-        2 => path().prop_map(Step::Remove),
-        1 => (path(), 1..600_usize, 1..100_usize).prop_map(|(path, count, len)| Step::Fill(path, count, len)),
-    ]
-}
-
-fn bytes(seed: &str, len: usize) -> Vec<u8> {
-    let mut state = seed.bytes().fold(7_u32, |sum, byte| sum.wrapping_mul(31).wrapping_add(byte.into()));
-    let mut next = || {
-        state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
-        (state >> 24) as u8
-    };
-    (0..len).map(|_| next()).collect()
-}
-
-fn parent(path: &str) -> &str {
-    &path[..path.rfind('/').unwrap()]
-}
-
-/// Does a step to the tree and to the model, and looks that both refuse the same.
-fn take(tree: &mut Tree, model: &mut Model, step: &Step) {
-    let is_folder = |model: &Model, path: &str| path.is_empty() || model.get(path) == Some(&Node::Folder);
-    match step {
-        Step::Write(path, len) => {
-            let content = bytes(path, *len);
-            let allowed = is_folder(model, parent(path)) && matches!(model.get(path), None | Some(Node::File(_)));
-            // What is behind a link is another's place.
-            if matches!(model.get(path), Some(Node::Link(_))) {
-                return;
-            }
-            assert_eq!(tree.write(path, &content).is_ok(), allowed, "{step:?}");
-            if allowed {
-                model.insert(path.clone(), Node::File(content));
-            }
-        }
-        Step::Append(path, len) => {
-            if let Some(Node::File(content)) = model.get_mut(path) {
-                let more = bytes(path, *len);
-                tree.append(path, &more).unwrap();
-                content.extend(more);
-            }
-        }
-        Step::Link(path, len) => {
-            // A target that is nowhere, so that nothing is followed.
-            let target = format!("/nowhere{}", "x".repeat(*len));
-            let allowed = is_folder(model, parent(path)) && matches!(model.get(path), None | Some(Node::Link(_)));
-            assert_eq!(tree.link(path, &target).is_ok(), allowed, "{step:?}");
-            if allowed {
-                model.insert(path.clone(), Node::Link(target.into_bytes()));
-            }
-        }
-        Step::Folder(path) => {
-            let made = tree.make_folders(path).is_ok();
-            let mut at = String::new();
-            for part in path[1..].split('/') {
-                at = format!("{at}/{part}");
-                match model.get(&at) {
-                    None => {
-                        model.insert(at.clone(), Node::Folder);
-                    }
-                    Some(Node::Folder) => {}
-                    Some(Node::Link(_)) => {
-                        // The link leads nowhere, and a folder is made there or not: nothing is made below it here.
-                        assert!(!made, "{step:?}");
-                        return;
-                    }
-                    Some(Node::File(_)) => {
-                        assert!(!made, "{step:?}");
-                        return;
-                    }
-                }
-            }
-            assert!(made, "{step:?}");
-        }
-        Step::Remove(path) => {
-            // Behind a link is nothing.
-            let there = model.contains_key(path);
-            assert_eq!(tree.remove(path).is_ok(), there, "{step:?}");
-            let below = format!("{path}/");
-            model.retain(|name, _| name != path && !name.starts_with(&below));
-        }
-        Step::Fill(path, count, len) => {
-            if !is_folder(model, path) {
-                return;
-            }
-            for number in 0..*count {
-                let name = format!("{path}/{number}{}", "n".repeat(*len));
-                tree.write(&name, b"x").unwrap();
-                model.insert(name, Node::File(b"x".to_vec()));
-            }
-        }
-    }
 }
 
 /// Options of mke2fs, the volume's size in MiB, and whether this kernel mounts it.
@@ -294,7 +84,7 @@ fn any_changes_leave_a_sound_file_system() {
             let result = save(&bench, &image);
             check(&result);
             if kind.2 {
-                with_mount(&result, |root| {
+                with_mount(&result, "loop,ro", |root| {
                     let mut read = Model::new();
                     mounted(root, root, &mut read);
                     assert!(read == model, "the kernel sees another tree: {kind:?}");
@@ -303,37 +93,6 @@ fn any_changes_leave_a_sound_file_system() {
             Ok(())
         });
         outcome.unwrap_or_else(|error| panic!("{kind:?}: {error}"));
-    }
-}
-
-/// Makes with the host's own calls what steps say, as far as they can be made in an empty folder.
-fn before(root: &Path, model: &mut Model, steps: &[Step]) {
-    for step in steps {
-        let (path, node) = match step {
-            Step::Write(path, len) | Step::Append(path, len) => (path, Node::File(bytes(path, *len))),
-            Step::Link(path, len) => (path, Node::Link(format!("/nowhere{}", "x".repeat(*len)).into_bytes())),
-            Step::Folder(path) | Step::Remove(path) => (path, Node::Folder),
-            Step::Fill(path, count, _) => {
-                for number in 0..count * 2 {
-                    let name = format!("{path}-{number}");
-                    if root.join(&parent(path)[..parent(path).len().min(1)]).is_dir() && parent(path).is_empty() {
-                        fs::write(root.join(&name[1..]), b"y").unwrap();
-                        model.insert(name, Node::File(b"y".to_vec()));
-                    }
-                }
-                continue;
-            }
-        };
-        let place = root.join(&path[1..]);
-        if place.symlink_metadata().is_ok() || !place.parent().unwrap().is_dir() {
-            continue;
-        }
-        match &node {
-            Node::Folder => fs::create_dir(&place).unwrap(),
-            Node::File(bytes) => fs::write(&place, bytes).unwrap(),
-            Node::Link(target) => std::os::unix::fs::symlink(std::str::from_utf8(target).unwrap(), &place).unwrap(),
-        }
-        model.insert(path.clone(), node);
     }
 }
 
@@ -385,7 +144,7 @@ fn a_file_system_that_was_in_use_when_it_was_copied() {
         model.insert("/more".into(), Node::File(b"more".to_vec()));
         let result = save(&bench, &copy);
         check(&result);
-        with_mount(&result, |root| {
+        with_mount(&result, "loop,ro", |root| {
             let mut read = Model::new();
             mounted(root, root, &mut read);
             assert!(read == model, "{options:?} {mode}: the kernel sees another tree");

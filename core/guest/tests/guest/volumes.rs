@@ -30,7 +30,9 @@ const E2FSCK: &[&str] = &["e2fsck", "-fn"];
 const CHECK_NTFS: &[&str] = &[];
 const FSCK_FAT: &[&str] = &["fsck.fat", "-n"];
 
-const KINDS: [Made; 11] = [
+const CHECK_XFS: &[&str] = &["xfs_repair", "-n", "-f", "-o", "force_geometry"];
+
+const KINDS: [Made; 15] = [
     Made { tool: &["mke2fs", "-q", "-F", "-t", "ext2", "-b", "1024"], kib: 2048, checker: E2FSCK, folds_case: false },
     Made { tool: &["mke2fs", "-q", "-F", "-t", "ext4", "-b", "1024"], kib: 4096, checker: E2FSCK, folds_case: false },
     Made { tool: &["mke2fs", "-q", "-F", "-t", "ext4", "-b", "4096"], kib: 16384, checker: E2FSCK, folds_case: false },
@@ -66,6 +68,38 @@ const KINDS: [Made; 11] = [
         kib: 65536,
         checker: CHECK_NTFS,
         folds_case: true,
+    },
+    Made { tool: &["mkfs.xfs", "--unsupported", "-q", "-f"], kib: 16 << 10, checker: CHECK_XFS, folds_case: false },
+    Made {
+        tool: &["mkfs.xfs", "--unsupported", "-q", "-f", "-m", "crc=0", "-b", "size=512", "-i", "size=256"],
+        kib: 16 << 10,
+        checker: CHECK_XFS,
+        folds_case: false,
+    },
+    Made {
+        tool: &["mkfs.xfs", "--unsupported", "-q", "-f", "-b", "size=1024", "-m", "rmapbt=1", "-d", "agcount=2"],
+        kib: 32 << 10,
+        checker: CHECK_XFS,
+        folds_case: false,
+    },
+    Made {
+        tool: &[
+            "mkfs.xfs",
+            "--unsupported",
+            "-q",
+            "-f",
+            "-b",
+            "size=2048",
+            "-n",
+            "size=8192",
+            "-s",
+            "size=2048",
+            "-i",
+            "nrext64=1",
+        ],
+        kib: 24 << 10,
+        checker: CHECK_XFS,
+        folds_case: false,
     },
 ];
 
@@ -221,7 +255,7 @@ fn check(bench: &Bench, image: &Path, checker: &[&str]) -> Result<(), TestCaseEr
 
 #[test]
 fn any_changes_leave_what_was_meant_in_a_sound_volume() {
-    if !has(&["mke2fs", "e2fsck", "mkfs.fat", "fsck.fat", "mkntfs"]) {
+    if !has(&["mke2fs", "e2fsck", "mkfs.fat", "fsck.fat", "mkntfs", "mkfs.xfs", "xfs_repair"]) {
         return;
     }
     for made in &KINDS {

@@ -1,0 +1,138 @@
+//! XFS as its own tools make and check it: after any sequence of changes the checker finds nothing, the kernel sees the tree
+//! that was meant and goes on with it, and nothing changed outside the ranges that were recorded.
+
+use std::{
+    fs::{self, File},
+    path::{Path, PathBuf},
+    process::Command,
+};
+
+use proptest::{prelude::*, test_runner::TestRunner};
+
+use crate::{
+    common::has,
+    model::{Model, Node, before, bytes, mounted, open, run, save, seen, step, take, with_mount},
+};
+
+const TOOLS: [&str; 2] = ["mkfs.xfs", "xfs_repair"];
+
+/// Options of mkfs.xfs, the volume's size in MiB, and whether kernels of today mount it.
+const KINDS: &[(&[&str], u64, bool)] = &[
+    (&[], 64, true),
+    (&["-m", "crc=0", "-b", "size=512", "-i", "size=256"], 40, false),
+    (&["-m", "crc=0", "-b", "size=4096", "-n", "ftype=0", "-l", "version=1,lazy-count=0"], 64, false),
+    (&["-b", "size=1024", "-m", "rmapbt=1", "-d", "agcount=2"], 48, true),
+    (&["-b", "size=2048", "-n", "size=8192", "-s", "size=2048", "-i", "nrext64=1,size=1024"], 64, true),
+    (&["-m", "finobt=0,inobtcount=0,reflink=0,bigtime=0", "-i", "sparse=0,size=1024", "-l", "su=32k"], 64, true),
+    (&["-m", "rmapbt=1", "-s", "size=4096", "-i", "nrext64=1", "-n", "size=16384"], 96, true),
+    (&["-b", "size=65536", "-m", "reflink=0"], 192, true),
+];
+
+fn make(folder: &Path, kind: &(&[&str], u64, bool)) -> PathBuf {
+    let image = folder.join("volume");
+    File::create(&image).unwrap().set_len(kind.1 << 20).unwrap();
+    run(Command::new("mkfs.xfs").args(["--unsupported", "-q", "-f"]).args(kind.0).arg(&image));
+    image
+}
+
+fn check(image: &Path) {
+    run(Command::new("xfs_repair").args(["-n", "-f", "-o", "force_geometry"]).arg(image));
+}
+
+/// A folder that needs each form in turn, on its way up and down, and the tree around it.
+#[test]
+fn a_folder_takes_each_form_and_comes_back() {
+    if !has(&TOOLS) {
+        return;
+    }
+    for kind in KINDS.iter().take(5) {
+        let folder = tempfile::tempdir().unwrap();
+        let image = make(folder.path(), kind);
+        let name = |number: usize| format!("/many/{number}-{}", "n".repeat(number * 7 % 90));
+        let (bench, mut tree) = open(&image);
+        bench.begin("fill", "a test");
+        tree.make_folders("/many").unwrap();
+        let mut made = 0;
+        // In the inode, in one block, with one leaf, with a tree of several levels.
+        for until in [3, 20, 150, 900] {
+            while made < until {
+                tree.write(name(made), b"x").unwrap_or_else(|error| panic!("{kind:?} {made}: {error}"));
+                made += 1;
+            }
+            assert_eq!(tree.list("/many").unwrap().len(), until);
+            assert!((0..until).all(|number| tree.exists(name(number))), "{kind:?}");
+            assert!(!tree.exists(name(until)));
+        }
+        let full = save(&bench, &image);
+        check(&full);
+        let (bench, mut tree) = open(&full);
+        bench.begin("empty", "a test");
+        // First every other one, so that places become free everywhere; then from the end.
+        let order: Vec<usize> = (0..900).step_by(2).chain((0..900).rev().filter(|number| number % 2 == 1)).collect();
+        let mut rest = 900;
+        for number in order {
+            tree.remove(name(number)).unwrap_or_else(|error| panic!("{kind:?} {number}: {error}"));
+            rest -= 1;
+            if [450, 100, 12, 2].contains(&rest) {
+                assert_eq!(tree.list("/many").unwrap().len(), rest);
+            }
+        }
+        tree.write("/many/last", b"y").unwrap();
+        let result = save(&bench, &full);
+        check(&result);
+        let (_, tree) = open(&result);
+        assert_eq!(tree.read("/many/last", 9).unwrap(), b"y");
+    }
+}
+
+#[test]
+#[ignore = "needs root, loop devices and Debian's xfsprogs"]
+fn any_changes_leave_a_sound_file_system() {
+    let cases = std::env::var("REFORMIS_CASES").ok().and_then(|text| text.parse().ok()).unwrap_or(2);
+    for kind in KINDS {
+        let mut runner = TestRunner::new(ProptestConfig {
+            cases,
+            max_shrink_iters: 40,
+            failure_persistence: None,
+            ..ProptestConfig::default()
+        });
+        let steps = (prop::collection::vec(step(), 1..12), prop::collection::vec(step(), 1..40));
+        let outcome = runner.run(&steps, |(first, second)| {
+            let folder = tempfile::tempdir().unwrap();
+            let image = make(folder.path(), kind);
+            let mut model = Model::new();
+            // What is there before comes from other hands.
+            if kind.2 {
+                with_mount(&image, "loop", |root| before(root, &mut model, &first));
+            }
+            let (bench, mut tree) = open(&image);
+            let mut read = Model::new();
+            seen(&tree, "", &mut read);
+            assert!(read == model, "what was there is not what is read: {kind:?}");
+            bench.begin("steps", "a test");
+            for step in &second {
+                take(&mut tree, &mut model, step);
+            }
+            let mut read = Model::new();
+            seen(&tree, "", &mut read);
+            assert!(read == model, "what was made is not what is read: {kind:?}");
+            let result = save(&bench, &image);
+            check(&result);
+            if kind.2 {
+                with_mount(&result, "loop", |root| {
+                    let mut read = Model::new();
+                    mounted(root, root, &mut read);
+                    assert!(read == model, "the kernel sees another tree: {kind:?}");
+                    // It goes on with what we left.
+                    before(&root.join("."), &mut Model::new(), &second);
+                    for (path, _) in model.iter().filter(|(_, node)| matches!(node, Node::File(_))).take(50) {
+                        fs::write(root.join(&path[1..]), bytes(path, 9000)).unwrap();
+                    }
+                });
+                check(&result);
+            }
+            Ok(())
+        });
+        outcome.unwrap_or_else(|error| panic!("{kind:?}: {error}"));
+    }
+}
