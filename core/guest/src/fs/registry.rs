@@ -26,7 +26,10 @@ pub(crate) fn open(device: &Device, kind: Volume, now: i64) -> Result<Option<Ope
             Some(Opened { fs: Shared::new(ext), replayed })
         }
         Volume::Fat => fat::Fat::open(device.clone(), now)?.map(|fat| Opened { fs: Shared::new(fat), replayed: false }),
-        Volume::Xfs => Some(Opened { fs: Shared::new(xfs::Xfs::open(device.clone(), now)?), replayed: false }),
+        Volume::Xfs => {
+            let (xfs, replayed) = xfs::volume::open(device, now)?;
+            Some(Opened { fs: Shared::new(xfs), replayed })
+        }
         Volume::Ntfs => Some(Opened { fs: Shared::new(ntfs::Ntfs::open(device.clone(), now)?), replayed: false }),
         _ => None,
     })

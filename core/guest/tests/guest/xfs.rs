@@ -136,3 +136,98 @@ fn any_changes_leave_a_sound_file_system() {
         outcome.unwrap_or_else(|error| panic!("{kind:?}: {error}"));
     }
 }
+
+/// Copies a volume that is in use after `work` was done on it; what the tree was then.
+fn copied_in_use<T>(folder: &Path, image: &Path, options: &str, work: impl FnOnce(&Path) -> T) -> (PathBuf, Model) {
+    let place = folder.join("place");
+    fs::create_dir(&place).unwrap();
+    run(Command::new("mount").args(["-o", options]).arg(image).arg(&place));
+    let open = work(&place);
+    // What was begun reaches the log, and its place only by and by.
+    run(Command::new("sync").arg("-f").arg(&place));
+    let copy = folder.join("copy");
+    fs::copy(image, &copy).unwrap();
+    let mut model = Model::new();
+    mounted(&place, &place, &mut model);
+    drop(open);
+    run(Command::new("umount").arg(&place));
+    (copy, model)
+}
+
+#[test]
+#[ignore = "needs root, loop devices and Debian's xfsprogs"]
+fn a_file_system_that_was_in_use_when_it_was_copied() {
+    for kind in KINDS.iter().filter(|kind| kind.2) {
+        let folder = tempfile::tempdir().unwrap();
+        let image = make(folder.path(), kind);
+        let (copy, mut model) = copied_in_use(folder.path(), &image, "loop", |place| {
+            let put = |name: &str, len: usize| fs::write(place.join(name), bytes(name, len)).unwrap();
+            fs::create_dir(place.join("many")).unwrap();
+            for number in 0..400 {
+                put(&format!("many/{number}"), number * 7);
+            }
+            run(Command::new("sync").arg("-f").arg(place));
+            for number in (0..400).step_by(3) {
+                fs::remove_file(place.join(format!("many/{number}"))).unwrap();
+            }
+            put("after", 900_000);
+            // Two files that are open: one is deleted, one is cut short.
+            let deleted = File::create(place.join("deleted")).unwrap();
+            std::io::Write::write_all(&mut &deleted, &bytes("deleted", 700_000)).unwrap();
+            fs::remove_file(place.join("deleted")).unwrap();
+
+            put("cut", 500_000);
+            File::options().write(true).open(place.join("cut")).unwrap().set_len(1234).unwrap();
+            std::os::unix::fs::symlink("after", place.join("link")).unwrap();
+            deleted
+        });
+        let (bench, mut tree) = open(&copy);
+        let mut read = Model::new();
+        seen(&tree, "", &mut read);
+        assert!(read == model, "{kind:?}: the tree is not what it was");
+        bench.begin("steps", "a test");
+        tree.write("/more", b"more").unwrap();
+        model.insert("/more".into(), Node::File(b"more".to_vec()));
+        let result = save(&bench, &copy);
+        check(&result);
+        with_mount(&result, "loop", |root| {
+            let mut read = Model::new();
+            mounted(root, root, &mut read);
+            assert!(read == model, "{kind:?}: the kernel sees another tree");
+            fs::write(root.join("and more"), b"1").unwrap();
+        });
+        check(&result);
+    }
+}
+
+#[test]
+#[ignore = "scratch"]
+fn scratch_replay() {
+    let image = PathBuf::from(std::env::var("IMAGE").unwrap());
+    let (bench, tree) = open(&image);
+    let mut read = Model::new();
+    seen(&tree, "", &mut read);
+    let result = save(&bench, &image);
+    check(&result);
+    let other = image.with_extension("kernel");
+    fs::copy(&image, &other).unwrap();
+    let of = |image: &Path| {
+        let mut read = Model::new();
+        with_mount(image, "loop", |root| mounted(root, root, &mut read));
+        read
+    };
+    let (kernel, ours) = (of(&other), of(&result));
+    for (path, node) in &kernel {
+        if read.get(path) != Some(node) {
+            let show = |node: Option<&Node>| match node {
+                Some(Node::File(b)) => format!("file {}", b.len()),
+                Some(_) => "other".into(),
+                None => "none".into(),
+            };
+            println!("differs: {path} {} {}", show(Some(node)), show(read.get(path)));
+        }
+    }
+    assert!(kernel == read && ours == read, "{} {} {}", kernel.len(), read.len(), ours.len());
+    println!("{} entries", read.len());
+    check(&result);
+}

@@ -83,9 +83,15 @@ impl Group {
         put32(bytes, at, u32::try_from(now.max(0)).unwrap_or(u32::MAX));
     }
 
-    /// Blocks that its space has left, as the superblock counts them: also those that wait for trees, and those in them.
-    fn free(space: &[u8]) -> i64 {
-        [agf::FREE, agf::SPARES, agf::TREE_BLOCKS].iter().map(|at| i64::from(be32(space, *at))).sum()
+    /// What the superblock counts of it: free blocks, inodes, free inodes.
+    pub(super) fn counts(&self) -> [i64; 3] {
+        Self::counts_of(&self.space, &self.inodes)
+    }
+
+    fn counts_of(space: &[u8], inodes: &[u8]) -> [i64; 3] {
+        // Blocks that wait for trees, and those in them, are free too.
+        let free = [agf::FREE, agf::SPARES, agf::TREE_BLOCKS].iter().map(|at| i64::from(be32(space, *at))).sum();
+        [free, be32(inodes, agi::COUNT).into(), be32(inodes, agi::FREE).into()]
     }
 
     fn changes(&self) -> bool {
@@ -239,16 +245,14 @@ impl Xfs {
     /// Those of the disk.
     pub(super) fn flush(&mut self) -> Result<()> {
         let sector = u64::from(self.sb.sb_sectsize.get());
-        let counts = |group: &Group| {
-            [Group::free(&group.space), be32(&group.inodes, agi::COUNT).into(), be32(&group.inodes, agi::FREE).into()]
-        };
         for mut group in std::mem::take(&mut self.groups).into_values() {
             if !group.changes() {
                 continue;
             }
-            let was = Group { space: group.was[0].clone(), inodes: group.was[1].clone(), ..group.clone() };
+            let [space, inodes, _] = &group.was;
+            let was = Group::counts_of(space, inodes);
             let totals = [&mut self.sb.sb_fdblocks, &mut self.sb.sb_icount, &mut self.sb.sb_ifree];
-            for ((total, now), before) in totals.into_iter().zip(counts(&group)).zip(counts(&was)) {
+            for ((total, now), before) in totals.into_iter().zip(group.counts()).zip(was) {
                 *total = total.get().saturating_add_signed(now - before).into();
             }
             let at = group.start;

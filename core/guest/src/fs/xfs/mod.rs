@@ -12,6 +12,7 @@ mod hashes;
 mod inode;
 mod inodes;
 mod links;
+mod log;
 mod map;
 mod reverse;
 mod seal;
@@ -19,7 +20,7 @@ mod shared;
 mod space;
 mod superblock;
 mod tree;
-mod volume;
+pub(crate) mod volume;
 
 use std::collections::BTreeMap;
 
@@ -34,6 +35,8 @@ pub(crate) struct Xfs {
     sb: Superblock,
     /// When what we write was written, in the log's own time: right after what the log ends with.
     lsn: u64,
+    /// Its log is on another device, and nobody can tell what it holds.
+    log_is_elsewhere: bool,
     /// Heads of groups that a change is about.
     groups: BTreeMap<u32, Group>,
     /// The time that changes are made at, in seconds since 1970.
@@ -47,7 +50,7 @@ impl Xfs {
     /// [`crate::Error::Damaged`] and [`crate::Error::Unsupported`].
     pub(crate) fn open(device: Device, now: i64) -> Result<Self> {
         let sb = Superblock::read(&device)?;
-        Ok(Self { lsn: sb.sb_lsn.get(), device, sb, groups: BTreeMap::new(), now })
+        Ok(Self { lsn: sb.sb_lsn.get(), device, sb, log_is_elsewhere: false, groups: BTreeMap::new(), now })
     }
 
     /// Reads again what is kept in memory, after the device below was changed by others.
@@ -77,6 +80,8 @@ impl Xfs {
             "its files know their folders".to_string()
         } else if self.sb.is_v5() && (ro | other) != 0 {
             format!("it uses the features {:#x} and {ro:#x}", other)
+        } else if self.log_is_elsewhere {
+            "its log lies on another device".to_string()
         } else if self.sb.sb_inprogress != 0 {
             "it was not made to its end".to_string()
         } else {

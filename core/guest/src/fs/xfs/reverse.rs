@@ -110,6 +110,29 @@ impl Xfs {
         Ok(found)
     }
 
+    /// What of these blocks belongs to whom: first block, number, owner.
+    ///
+    /// # Errors
+    /// Those of the tree.
+    pub(super) fn owners_within(&self, group: &Group, start: u32, len: u32) -> Result<Vec<(u32, u32, Owner)>> {
+        let mut found = Vec::new();
+        if !self.has_owners() {
+            return Ok(found);
+        }
+        let (mut at, end) = (start, start.saturating_add(len));
+        while at < end {
+            let Some(record) = self.covering(group, at)?.into_iter().next() else {
+                at += 1;
+                continue;
+            };
+            let (first, count, owner) = parts_of(&record);
+            let until = end.min(first + count);
+            found.push((at, until - at, owner.at(at - first)));
+            at = until;
+        }
+        Ok(found)
+    }
+
     /// Notes that blocks of a group have an owner; a record that it goes on from takes them up.
     ///
     /// # Errors

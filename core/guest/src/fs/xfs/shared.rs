@@ -132,6 +132,35 @@ impl Xfs {
         Ok(found)
     }
 
+    /// Notes that blocks were taken for a copy; whose they are is noted apart.
+    ///
+    /// # Errors
+    /// Those of the trees.
+    pub(super) fn note_copy(&mut self, group: &mut Group, start: u32, len: u32) -> Result<()> {
+        self.insert(group, Tree::Shared, &Shared { start: start | COPY, len, count: 1 }.record())
+    }
+
+    /// Notes that blocks that were taken for a copy are not any more; whose they are is noted apart.
+    ///
+    /// # Errors
+    /// Those of the trees.
+    pub(super) fn forget_copy(&mut self, group: &mut Group, start: u32, len: u32) -> Result<()> {
+        let wanted = Shared { start: start | COPY, len: 0, count: 0 };
+        let found = self.record_to(group, Tree::Shared, &wanted.order())?.map(|record| Shared::of(&record));
+        let found = found.filter(|run| run.start & COPY != 0 && run.end() >= wanted.start.saturating_add(len));
+        let missing =
+            || self.device.damaged(format!("block {start} of group {} was not taken for a copy", group.number));
+        let run = found.ok_or_else(missing)?;
+        self.delete(group, Tree::Shared, &run.order())?;
+        let end = wanted.start + len;
+        for (from, to) in [(run.start, wanted.start), (end, run.end())] {
+            if from < to {
+                self.insert(group, Tree::Shared, &Shared { start: from, len: to - from, count: 1 }.record())?;
+            }
+        }
+        Ok(())
+    }
+
     /// Gives back what was taken for copies that never happened.
     ///
     /// # Errors

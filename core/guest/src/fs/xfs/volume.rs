@@ -7,14 +7,42 @@ use reformis_disk::budget::Budget;
 use super::{
     Xfs,
     inode::{Inode, Time, mode},
+    log::State,
 };
 use crate::{
+    bench::Device,
     error::{Error, Result},
     fs::{
         FileSystem, FileSystemMut,
         node::{Attribute, Entry, Facts, Kind, Meta, New, Node, Owner, Stat},
+        registry::JOURNAL,
     },
 };
+
+/// The file system on `device`, and whether its log was replayed, as an edit of its own.
+///
+/// # Errors
+/// [`Error::Damaged`] and [`Error::Unsupported`].
+pub(crate) fn open(device: &Device, now: i64) -> Result<(Xfs, bool)> {
+    let mut xfs = Xfs::open(device.clone(), now)?;
+    let span = match xfs.log_state()? {
+        State::Clean { lsn } => {
+            xfs.lsn = lsn;
+            return Ok((xfs, false));
+        }
+        State::Elsewhere => {
+            xfs.log_is_elsewhere = true;
+            return Ok((xfs, false));
+        }
+        State::Dirty(span) => span,
+    };
+    device.bench().begin(JOURNAL, "what the guest had noted and not yet written to its place");
+    if let Err(error) = xfs.replay(span) {
+        device.bench().rollback();
+        return Err(error);
+    }
+    Ok((xfs, true))
+}
 
 impl Xfs {
     fn of(&self, node: Node, kind: u16, wanted: &'static str) -> Result<Inode> {
