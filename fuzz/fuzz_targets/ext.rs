@@ -18,6 +18,7 @@ static EXT: FileSystem = FileSystem {
     }),
     checker: Checker::Program(&["e2fsck", "-fn"]),
     folds_case: false,
+    filled: None,
 };
 
 fuzz_target!(|bytes: &[u8]| EXT.change(bytes));

@@ -11,6 +11,7 @@ static FAT: FileSystem = FileSystem {
     volumes: LazyLock::new(|| changes::fat_volumes(&[(12, 200), (16, 3 << 10), (32, 36 << 10)])),
     checker: Checker::Program(&["fsck.fat", "-n"]),
     folds_case: true,
+    filled: None,
 };
 
 fuzz_target!(|bytes: &[u8]| {

@@ -55,13 +55,8 @@ fuzz_target!(|bytes: &[u8]| {
         others: vec![other],
         ..DiskPlace::default()
     };
-    let adapter = AdapterPlace {
-        model: "virtio-net".into(),
-        needs,
-        before: mac.clone(),
-        after: mac,
-        ..AdapterPlace::default()
-    };
+    let adapter =
+        AdapterPlace { model: "virtio-net".into(), needs, before: mac.clone(), after: mac, ..AdapterPlace::default() };
     let hardware = Hardware {
         uefi: true,
         disks: vec![Some(place)],

@@ -11,6 +11,7 @@ static NTFS: FileSystem = FileSystem {
     volumes: LazyLock::new(|| changes::ntfs_volumes(&[(512, 512, 1536), (4096, 512, 2048), (4096, 4096, 2048)])),
     checker: Checker::Function(ntfs_check::check),
     folds_case: true,
+    filled: None,
 };
 
 fuzz_target!(|bytes: &[u8]| NTFS.change(bytes));

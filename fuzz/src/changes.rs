@@ -1,11 +1,11 @@
 //! Any changes to a sound volume, beside a model of what it then holds; and changes to a damaged one.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, HashMap},
     fs,
     os::unix::fs::FileExt,
     process::{Command, Stdio},
-    sync::{Arc, LazyLock},
+    sync::{Arc, LazyLock, Mutex},
 };
 
 use reformis_disk::{Disk, Format, budget::Budget, format, overlay::Overlay, source::MemoryStorage};
@@ -68,6 +68,36 @@ pub struct FileSystem {
     pub checker: Checker,
     /// Whether `a` and `A` are the same name.
     pub folds_case: bool,
+    /// Volumes that hold much, which are only ever damaged; and whether structures lie anywhere in a volume.
+    pub filled: Option<LazyLock<Vec<Arc<[u8]>>>>,
+}
+
+/// Stretches of a volume that hold something are found in units of this many bytes.
+const SECTOR: usize = 512;
+
+/// Where a volume that structures lie anywhere in holds something, found once for each.
+fn used(volume: &Arc<[u8]>) -> Arc<[usize]> {
+    static KNOWN: LazyLock<Mutex<HashMap<usize, Arc<[usize]>>>> = LazyLock::new(Mutex::default);
+    let find = || {
+        let all = volume.chunks(SECTOR).enumerate();
+        all.filter(|(_, sector)| sector.iter().any(|byte| *byte != 0)).map(|(number, _)| number * SECTOR).collect()
+    };
+    KNOWN.lock().expect("no panic while it is held").entry(volume.as_ptr() as usize).or_insert_with(find).clone()
+}
+
+/// Reads what a damaged volume holds.
+fn look(tree: &Tree, folder: &[u8], left: &mut usize) {
+    for (name, stat) in tree.list(folder).unwrap_or_default() {
+        if *left == 0 {
+            return;
+        }
+        *left -= 1;
+        let path = [folder, b"/", &name].concat();
+        drop((tree.read(&path, 1 << 20), tree.link_target(&path), tree.attributes(&path), tree.stat(&path)));
+        if stat.kind == Kind::Folder && path.len() < 200 {
+            look(tree, &path, left);
+        }
+    }
 }
 
 impl FileSystem {
@@ -81,27 +111,41 @@ impl FileSystem {
     /// When the volume that results is not what it should be.
     pub fn change(&self, input: &[u8]) {
         let mut numbers = Numbers(input);
-        let mut volume = self.volumes[numbers.next() % self.volumes.len()].clone();
-        // Half of them are sound.
-        let damages = numbers.next().saturating_sub(128) % 32;
-        if damages > 0 {
-            let mut bytes = volume.to_vec();
-            for _ in 0..damages {
-                // The structures are at the start, as a rule.
-                let at = (numbers.next() | numbers.next() << 8 | (numbers.next() & 15) << 16) % bytes.len();
-                bytes[at] = numbers.next() as u8;
-            }
-            volume = bytes.into();
+        let filled: &[Arc<[u8]>] = self.filled.as_ref().map_or(&[], |filled| filled);
+        let number = numbers.next() % (self.volumes.len() + filled.len());
+        let sound = self.volumes.get(number);
+        let volume = sound.unwrap_or_else(|| &filled[number - self.volumes.len()]).clone();
+        // Half of them are sound; of large ones few, since their checker takes its time.
+        let is_large = self.filled.is_some();
+        let mut damages = if is_large { numbers.next() % 32 } else { numbers.next().saturating_sub(128) % 32 };
+        if sound.is_none() {
+            damages = damages.max(1);
         }
+        let used = if is_large { used(&volume) } else { Arc::default() };
+        let size = volume.len();
         let storage = Arc::new(MemoryStorage::new("fuzz", volume));
         let disk = format::open(storage, Some(Format::Raw)).expect("any bytes are a raw disk").disk;
         let bench = Bench::new([disk], &Budget::whole());
         let device = Device::part(&bench, 0, 0, u64::MAX, "the volume");
+        bench.begin("damage", "what a stranger made of it");
+        for _ in 0..damages {
+            let at = if is_large {
+                let (sector, inside) = (numbers.next() | numbers.next() << 8, numbers.next() | numbers.next() << 8);
+                used[sector % used.len()] + inside % SECTOR
+            } else {
+                // The structures are at the start, as a rule.
+                (numbers.next() | numbers.next() << 8 | (numbers.next() & 15) << 16) % size
+            };
+            device.write(at as u64, &[numbers.next() as u8]).expect("a place in the volume");
+        }
         let open = || Tree::of(&device, NOW);
         let Ok(Some(mut tree)) = open() else {
             assert!(damages > 0, "a sound volume is opened");
             return;
         };
+        if damages > 0 {
+            look(&tree, b"", &mut 100);
+        }
         let mut model = Model::new();
         for _ in 0..12 {
             if numbers.0.is_empty() {
@@ -276,6 +320,28 @@ pub fn ntfs_volumes(kinds: &[(u32, u32, u64)]) -> Vec<Arc<[u8]>> {
         fs::read(file.path()).expect("a volume").into()
     };
     kinds.iter().map(make).collect()
+}
+
+/// A volume by mkfs.xfs of so many KiB, after a script worked in it; when it cannot be mounted, as it was made.
+pub fn xfs_volume(options: &[&str], kib: u64, script: &str) -> Arc<[u8]> {
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    let (image, place) = (folder.path().join("volume"), folder.path().join("place"));
+    fs::create_dir(&place).expect("a temporary folder");
+    fs::File::create(&image).and_then(|file| file.set_len(kib << 10)).expect("room");
+    let quiet = |program: &str| {
+        let mut command = Command::new(program);
+        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        command
+    };
+    let made = quiet("mkfs.xfs").args(["--unsupported", "-q", "-f"]).args(options).arg(&image).status();
+    assert!(made.expect("mkfs.xfs is installed").success());
+    if !script.is_empty()
+        && quiet("mount").args(["-o", "loop"]).arg(&image).arg(&place).status().is_ok_and(|s| s.success())
+    {
+        drop(quiet("bash").arg("-c").arg(script).current_dir(&place).status());
+        drop(quiet("umount").arg(&place).status());
+    }
+    fs::read(image).expect("a volume").into()
 }
 
 /// An empty volume by mkfs.fat, with clusters of one sector.

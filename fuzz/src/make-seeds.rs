@@ -263,7 +263,11 @@ fn main() {
     put("drivers", "iso", &[&[2][..], include_bytes!("../../demo/tide-drivers.iso")].concat());
     put("drivers", "cabinet", &[&[2][..], &cabinet()].concat());
     put("drivers", "program", &[&[1][..], &driver::program(0x8664, true)].concat());
-    for (index, (_, text)) in driver::medium().into_iter().filter(|(path, _)| path.ends_with("amd64.inf") || path.ends_with("net.inf")).enumerate() {
+    for (index, (_, text)) in driver::medium()
+        .into_iter()
+        .filter(|(path, _)| path.ends_with("amd64.inf") || path.ends_with("net.inf"))
+        .enumerate()
+    {
         put("drivers", &format!("inf-{index}"), &[&[0][..], &text].concat());
     }
     let small = Content::empty(8 * 4096).with(512, 9000, 1);

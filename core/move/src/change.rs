@@ -182,7 +182,7 @@ pub fn patch(options: &PatchOptions, context: &Context<'_>) -> Result<Recast> {
         }
         if tree.wants_relabel() && options.volume.is_none() {
             tree.write("/.autorelabel", b"")?;
-            changes.push("all files get their SELinux labels again on the first start".into());
+            changes.push("all files get their SELinux labels again on the first start, which takes long".into());
         }
         // A value that is so already is no change.
         let done = (!changes.is_empty()).then(|| Done { name: "patch".into(), system, changes });

@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 
-use super::{MAX_TEXT, Name, Tree, named, names, parent, shown, steps};
+use super::{Label, MAX_TEXT, Name, Tree, named, names, parent, shown, steps};
 use crate::{
     error::{Error, Result},
     fs::{
@@ -29,9 +29,20 @@ impl Tree {
         }
     }
 
-    /// What something new in `folder` should belong to: the superuser, with the label that neighbours show.
-    fn owner(&mut self, folder: &[Name], is_folder: bool, mode: u16) -> Result<Owner> {
+    /// What something new at `path` should belong to: the superuser, with the label that the guest's policy has for it, or else
+    /// the one that neighbours show.
+    fn owner(&mut self, path: &[Name], wanted: Kind, mode: u16) -> Result<Owner> {
         let mut owner = Owner::root(mode);
+        let folder = parent(path);
+        let whole: Vec<u8> = path.iter().flat_map(|name| [b"/", name.as_slice()].concat()).collect();
+        match self.labels.as_ref().map(|labels| labels.label(&whole, wanted)) {
+            Some(Label::Is(value)) => {
+                owner.attributes.push(Attribute { index: 6, name: b"selinux".into(), value });
+                return Ok(owner);
+            }
+            Some(Label::None) => return Ok(owner),
+            Some(Label::Unknown) | None => {}
+        }
         let label = |tree: &Self, path: &[Name]| -> Result<Option<Attribute>> {
             let (fs, node) = tree.must_find(path)?;
             let attributes = fs.lock().attributes(node)?;
@@ -42,7 +53,6 @@ impl Tree {
             self.unlabelled |= label(self, &[])?.is_some();
             return Ok(owner);
         };
-        let wanted = if is_folder { Kind::Folder } else { Kind::File };
         let mut neighbour = None;
         for name in self.names_at(folder)?.into_iter().take(32) {
             let path = [folder, &[name]].concat();
@@ -83,7 +93,7 @@ impl Tree {
             let replaced = fs.lock().replace(node, bytes);
             return replaced.map_err(named(&found));
         }
-        let owner = self.owner(parent(&found), false, mode)?;
+        let owner = self.owner(&found, Kind::File, mode)?;
         self.create(&found, &New::File(bytes), &owner)
     }
 
@@ -136,7 +146,7 @@ impl Tree {
                 None if self.stat_link(&text).is_ok() => return Err(Error::WrongKind { path: text, wanted: "folder" }),
                 Some(_) => return Err(Error::WrongKind { path: text, wanted: "folder" }),
                 None => {
-                    let owner = self.owner(parent(&found), true, 0o755)?;
+                    let owner = self.owner(&found, Kind::Folder, 0o755)?;
                     self.create(&found, &New::Folder, &owner)?;
                 }
             }
@@ -157,7 +167,7 @@ impl Tree {
             Some(_) => return Err(Error::Exists { path: shown(&found) }),
             None => {}
         }
-        let owner = self.owner(parent(&found), false, 0o777)?;
+        let owner = self.owner(&found, Kind::Link, 0o777)?;
         self.create(&found, &New::Link(target.as_ref()), &owner)
     }
 

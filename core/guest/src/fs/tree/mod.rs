@@ -43,11 +43,29 @@ pub(crate) struct Mount {
     pub(crate) volume: usize,
 }
 
+/// The label of something that is made.
+pub(crate) enum Label {
+    /// This one, as it is stored.
+    Is(Vec<u8>),
+    /// None.
+    None,
+    /// That cannot be told.
+    Unknown,
+}
+
+/// What says which SELinux label something gets.
+pub(crate) trait Labels: Send {
+    /// The label of what is made at `path`.
+    fn label(&self, path: &[u8], kind: Kind) -> Label;
+}
+
 /// A tree of files.
 pub struct Tree {
     mounts: Vec<Mount>,
     /// Whether something was made in a place whose SELinux label could not be told.
     unlabelled: bool,
+    /// What the guest's own policy says of labels.
+    labels: Option<Box<dyn Labels>>,
     budget: Arc<Budget>,
     /// What could not be read where something else than absence was the reason, since that was last asked: paths and errors.
     troubles: Mutex<Vec<(String, Error)>>,
@@ -97,7 +115,7 @@ impl Tree {
     pub(crate) fn new(fs: Shared, volume: usize) -> Self {
         let budget = fs.lock().budget().clone();
         let mounts = vec![Mount { path: Vec::new(), fs, volume }];
-        Self { mounts, unlabelled: false, budget, troubles: Mutex::default() }
+        Self { mounts, unlabelled: false, labels: None, budget, troubles: Mutex::default() }
     }
 
     /// The one file system on `device`, its journal replayed as an edit of its own. Changes are made at `now`, in seconds
@@ -108,6 +126,11 @@ impl Tree {
     pub fn of(device: &Device, now: i64) -> Result<Option<Self>> {
         let Some(kind) = probe::probe(device, 0, device.size())? else { return Ok(None) };
         Ok(registry::open(device, kind, now)?.map(|opened| Self::new(opened.fs, 0)))
+    }
+
+    /// Lets what is made from now on get the labels that a policy has for it.
+    pub(crate) fn set_labels(&mut self, labels: impl Labels + 'static) {
+        self.labels = Some(Box::new(labels));
     }
 
     /// Mounts `fs` at `path`.

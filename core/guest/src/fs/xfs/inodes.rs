@@ -297,9 +297,4 @@ impl Xfs {
         }
         Ok(released)
     }
-
-    /// Whether an inode waits in one of those lists.
-    pub(super) fn has_unlinked(&self, group: &Group) -> bool {
-        (0..BUCKETS).any(|bucket| be32(&group.inodes, agi::UNLINKED + bucket * 4) != NULL)
-    }
 }

@@ -11,8 +11,9 @@ fn checksum(bytes: &[u8], at: usize) -> u32 {
     crc32c::crc32c_append(sum, bytes.get(at + 4..).unwrap_or_default())
 }
 
+/// Whether a structure has the checksum that its bytes have. A fuzzer gets behind it: what a stranger makes has the right one.
 pub(super) fn is_sound(bytes: &[u8], at: usize) -> bool {
-    fields::slice(bytes, at, 4) == checksum(bytes, at).to_le_bytes()
+    cfg!(fuzzing) || fields::slice(bytes, at, 4) == checksum(bytes, at).to_le_bytes()
 }
 
 pub(super) fn seal(bytes: &mut [u8], at: usize) {

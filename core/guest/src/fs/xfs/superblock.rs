@@ -18,10 +18,7 @@ const CHECKSUM: usize = 224;
 /// Bits of `sb_versionnum`.
 pub(super) mod version {
     pub const NUMBER: u16 = 0x000f;
-    pub const ATTR: u16 = 0x0010;
-    pub const NLINK: u16 = 0x0020;
     pub const LOG_V2: u16 = 0x0400;
-    pub const EXTENT_FLAG: u16 = 0x1000;
     pub const DIR_V2: u16 = 0x2000;
     pub const NO_CASE: u16 = 0x4000;
     pub const MORE: u16 = 0x8000;
@@ -29,7 +26,6 @@ pub(super) mod version {
 
 /// Bits of `sb_features2`.
 pub(super) mod features2 {
-    pub const ATTR2: u32 = 0x8;
     pub const PROJECT32: u32 = 0x80;
     pub const FTYPE: u32 = 0x200;
 }

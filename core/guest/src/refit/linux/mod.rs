@@ -20,12 +20,12 @@ pub(crate) struct Edits<'a, 'w> {
 }
 
 impl Edits<'_, '_> {
-    /// The edit `relabel`: SELinux labels all files again where one could not be told from its neighbours.
+    /// The edit `relabel`: SELinux labels all files again where one could not be told from the guest's policy, nor from its neighbours.
     pub(crate) fn relabel(&mut self) -> Changes {
         if !self.system.tree.wants_relabel() {
             return Ok(Vec::new());
         }
         self.system.tree.write("/.autorelabel", b"")?;
-        Ok(vec!["all files get their SELinux labels again on the first start".into()])
+        Ok(vec!["all files get their SELinux labels again on the first start, which takes long".into()])
     }
 }

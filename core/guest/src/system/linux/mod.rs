@@ -1,5 +1,6 @@
 //! Linux systems: what they boot with, what they mount, and what their network goes by.
 
+mod contexts;
 pub(crate) mod devices;
 pub(crate) mod fstab;
 pub(crate) mod helpers;
@@ -45,7 +46,10 @@ pub(crate) struct Linux {
 
 impl Linux {
     /// The system whose root is the volume of number `root` and whose files are `tree`, with what it mounts.
-    pub(crate) fn read(tree: Tree, root: usize, fstab: Vec<fstab::Line>) -> Self {
+    pub(crate) fn read(mut tree: Tree, root: usize, fstab: Vec<fstab::Line>) -> Self {
+        if let Some(contexts) = contexts::Contexts::read(&tree) {
+            tree.set_labels(contexts);
+        }
         let entries = loader::read(&tree);
         let kernels = kernels::find(&tree, &entries);
         Self {

@@ -28,7 +28,7 @@ const EDITS: [Step; 8] = [
     Step { name: edit::HELPERS, reason: "the old host's helpers have nothing to talk to" },
     Step { name: edit::IDENTITY, reason: "the person asked for it" },
     Step { name: edit::FIRST_BOOT, reason: "the person gave scripts that run once" },
-    Step { name: edit::RELABEL, reason: "files were made whose SELinux label their neighbours do not show" },
+    Step { name: edit::RELABEL, reason: "files were made whose SELinux label cannot be told" },
 ];
 
 impl System for Linux {

@@ -118,7 +118,7 @@ impl Xfs {
         let covered = data.get(..head.len()).unwrap_or_default();
         let sound = HEAD_SIZES.iter().any(|size| checksum(&heads, covered, *size).to_le_bytes() == stored);
         // Before version 5 there may be none.
-        if !sound && (self.sb.is_v5() || stored != [0; 4]) {
+        if !sound && !cfg!(fuzzing) && (self.sb.is_v5() || stored != [0; 4]) {
             return Ok(None);
         }
         for (number, block) in data.chunks_mut(BLOCK).enumerate() {

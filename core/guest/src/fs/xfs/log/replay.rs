@@ -275,7 +275,7 @@ impl Xfs {
         let head = item.region(0);
         let [group, block, count, size, len, generation] = [4, 8, 12, 16, 20, 24].map(|at| be32(head, at));
         let per_block = u32::from(self.sb.sb_inopblock.get());
-        if size != self.sb.sb_inodesize.get().into() || count != len.saturating_mul(per_block) || count > 4096 {
+        if size != u32::from(self.sb.sb_inodesize.get()) || count != len.saturating_mul(per_block) || count > 4096 {
             return Err(self.device.damaged("its log makes inodes of another size"));
         }
         self.check_group_block(group, block, len)?;
