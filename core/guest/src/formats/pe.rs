@@ -64,6 +64,38 @@ pub(crate) fn read(bytes: &[u8]) -> Option<Image> {
     })
 }
 
+/// A part of a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Section {
+    /// Its name, such as `.text`.
+    pub(crate) name: String,
+    /// Its first byte in the file.
+    pub(crate) at: u64,
+    /// Bytes.
+    pub(crate) len: u64,
+}
+
+/// The parts of the file that begins with `head` (section 4, "Section Table"); none when it is no such file.
+pub(crate) fn sections(head: &[u8]) -> Vec<Section> {
+    let read = || {
+        let at = long(head, 0x3c).filter(|_| head.starts_with(b"MZ"))? as usize;
+        if head.get(at..)?.get(..4)? != b"PE\0\0" {
+            return None;
+        }
+        let (count, optional) = (word(head, at + 6)?, word(head, at + 20)?);
+        let table = head.get(at + 24 + usize::from(optional)..)?;
+        let entries = table.as_chunks::<40>().0.iter().take(count.into());
+        let section = |entry: &[u8; 40]| {
+            let name = entry.get(..8)?.split(|byte| *byte == 0).next()?;
+            let (used, stored) = (long(entry, 8)?, long(entry, 16)?);
+            let name = String::from_utf8_lossy(name).into_owned();
+            Some(Section { name, at: long(entry, 20)?.into(), len: used.min(stored).into() })
+        };
+        Some(entries.filter_map(section).collect())
+    };
+    read().unwrap_or_default()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

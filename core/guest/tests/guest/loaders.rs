@@ -134,3 +134,101 @@ fn early_boot_images_of_every_packing_get_what_they_lack() {
         assert_eq!(driver.state, State::Mended, "{name}: {driver:?}");
     }
 }
+
+/// A program of the firmware with these parts, as a unified kernel image has them.
+fn unified(parts: &[(&str, &[u8])]) -> Vec<u8> {
+    let mut head = vec![0; 0x400];
+    head[..2].copy_from_slice(b"MZ");
+    head[0x3c] = 0x40;
+    head[0x40..0x44].copy_from_slice(b"PE\0\0");
+    head[0x46] = parts.len() as u8;
+    let mut at = head.len();
+    for (number, (name, bytes)) in parts.iter().enumerate() {
+        let entry = &mut head[0x58 + number * 40..][..40];
+        entry[..name.len()].copy_from_slice(name.as_bytes());
+        entry[8..12].copy_from_slice(&(bytes.len() as u32).to_le_bytes());
+        entry[16..20].copy_from_slice(&(bytes.len().next_multiple_of(512) as u32).to_le_bytes());
+        entry[20..24].copy_from_slice(&(at as u32).to_le_bytes());
+        at += bytes.len().next_multiple_of(512);
+    }
+    let padded = |bytes: &[u8]| [bytes, &vec![0; bytes.len().next_multiple_of(512) - bytes.len()]].concat();
+    parts.iter().fold(head, |all, (_, bytes)| [all, padded(bytes)].concat())
+}
+
+#[test]
+fn a_unified_image_is_read_and_stays_as_it_is() {
+    if !has(&TOOLS) {
+        return;
+    }
+    let early = |module: &str| {
+        let path = format!("lib/modules/6.1-tide/kernel/{module}.ko");
+        archive(&[("lib", FOLDER, b""), ("lib/modules", FOLDER, b""), (&path, FILE, b"module")])
+    };
+    let image = |early: &[u8], parameters: &[u8]| {
+        let release = b"ID=tidal\nPRETTY_NAME=\"Tidal 3, sealed\"\n";
+        let parts: [(&str, &[u8]); 5] = [
+            (".osrel", release),
+            (".uname", b"6.1-tide"),
+            (".cmdline", parameters),
+            (".linux", b"a kernel, root=/dev/sda2"),
+            (".initrd", early),
+        ];
+        unified(&parts)
+    };
+    let folder = tempfile::tempdir().unwrap();
+    let sealed = image(&early("ahci"), b"root=/dev/sda2 rd.lvm.lv=tides/gone ro\n");
+    let path = guest(folder.path(), |all| {
+        all.retain(|(path, _)| !path.starts_with("/boot/"));
+        all.push(("/boot/efi/EFI/Linux/tide.efi", sealed.clone()));
+    });
+    let mut before = open(&[&path]);
+    let summary = before.systems[0].summary(&before.volumes);
+    assert_eq!((summary.kernels.len(), summary.kernels[0].version.as_str()), (1, "6.1-tide"));
+    assert!(summary.kernels[0].is_unified);
+    let made = refit(&mut before, &virtio("vd"), &Wishes::default(), NOW);
+    let chain = &made.evidence[0].1;
+    let link = |about: &str| chain.iter().find(|link| link.about.starts_with(about)).unwrap();
+    assert!(loader(&made).contains("tide.efi: 1 entry"), "{}", loader(&made));
+    let driver = link("virtio-scsi");
+    assert_eq!(driver.state, State::Broken);
+    assert!(driver.seen.contains("lacks virtio") && driver.seen.contains("sealed"), "{}", driver.seen);
+    assert_eq!(link("root=").state, State::Broken);
+    assert_eq!(link("rd.lvm.lv=tides/gone").state, State::Unknown);
+    let after = again(&before, folder.path());
+    assert_eq!(after.systems[0].tree().read("/boot/efi/EFI/Linux/tide.efi", MIB).unwrap(), sealed);
+}
+
+/// What is made new is labelled as the guest's own policy says; what the policy does not say is asked of its neighbours.
+#[test]
+fn labels_come_from_the_guests_own_policy() {
+    if !has(&TOOLS) {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let rules = "/.*\tsystem_u:object_r:default_t:s0\n/etc(/.*)?\tsystem_u:object_r:etc_t:s0\n\
+                 /etc/systemd/network(/.*)?\tsystem_u:object_r:net_conf_t:s0\n/dev(/.*)?\t<<none>>\n";
+    let path = guest(folder.path(), |all| {
+        all.push(("/etc/selinux/config", b"SELINUX=enforcing\nSELINUXTYPE=tidal\n".to_vec()));
+        all.push(("/etc/selinux/tidal/contexts/files/file_contexts", rules.into()));
+    });
+    // Its root has a label; nothing else has.
+    let mut bytes = std::fs::read(&path).unwrap();
+    let root = folder.path().join("labelled");
+    std::fs::write(&root, &bytes[5 * MIB as usize..45 * MIB as usize]).unwrap();
+    run(std::process::Command::new("debugfs").args(["-w", "-R", "ea_set / security.selinux root_t"]).arg(&root));
+    bytes[5 * MIB as usize..45 * MIB as usize].copy_from_slice(&std::fs::read(&root).unwrap());
+    std::fs::write(&path, bytes).unwrap();
+    let mut before = open(&[&path]);
+    let made = refit(&mut before, &virtio("vd"), &Wishes::default(), NOW);
+    assert!(names(&made).contains(&edit::ADAPTER_NAMES) && !names(&made).contains(&edit::RELABEL), "{made:?}");
+    let after = again(&before, folder.path());
+    let tree = after.systems[0].tree();
+    let label = |path: &str| {
+        let all = tree.attributes(path).unwrap();
+        all.into_iter().find(|(name, _)| name == "security.selinux").map(|(_, value)| String::from_utf8(value).unwrap())
+    };
+    let link = tree.list("/etc/systemd/network").unwrap().remove(0).0;
+    let link = format!("/etc/systemd/network/{}", String::from_utf8(link).unwrap());
+    assert_eq!(label(&link).as_deref(), Some("system_u:object_r:net_conf_t:s0\0"));
+    assert_eq!(label("/etc/fstab"), None, "what was there keeps what it had");
+}

@@ -85,7 +85,12 @@ pub(super) fn driver_link(
         match lacking(modules, Some(image), &kernel.version, needs) {
             Ok(missing) if missing.is_empty() => {}
             Ok(missing) => {
-                return link(State::Broken, format!("{path} lacks {}", missing.join(", "))).mended_by(edit::DRIVERS);
+                let lacks = missing.join(", ");
+                if kernel.is_unified {
+                    let seen = format!("the early boot image in {path} lacks {lacks}, and it is sealed");
+                    return link(State::Broken, seen);
+                }
+                return link(State::Broken, format!("{path} lacks {lacks}")).mended_by(edit::DRIVERS);
             }
             Err(why) => return link(State::Broken, why),
         }

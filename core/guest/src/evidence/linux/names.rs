@@ -16,15 +16,15 @@ use crate::{
 /// Names of volumes: `root=` and `resume=` of each entry, and what fstab mounts.
 pub(super) fn names(guest: &Guest, system: &Linux, hardware: &Hardware) -> Vec<Evidence> {
     let mut chain: Vec<Evidence> = Vec::new();
-    let mut add = |about: String, place: String, spec: &str, needed: bool| {
+    let mut add = |about: String, place: String, spec: &str, needed: bool, is_sealed: bool| {
         if chain.iter().any(|known| known.about == about && known.link == Link::Root) {
             return;
         }
         let link = |state, seen: String| Evidence::new(Link::Root, about.clone(), state, seen);
         let evidence = match devices::resolve(&guest.volumes, spec) {
             Some((_, volume)) if is_plain(spec) && !keeps(hardware, spec, volume) => {
-                link(State::Broken, format!("{place} says {spec}, which has another name there"))
-                    .mended_by(edit::DEVICE_NAMES)
+                let broken = link(State::Broken, format!("{place} says {spec}, which has another name there"));
+                if is_sealed { broken } else { broken.mended_by(edit::DEVICE_NAMES) }
             }
             Some((_, volume)) => link(State::Holds, format!("{place} says {spec}: {}", volume.name)),
             None if needed => {
@@ -38,8 +38,19 @@ pub(super) fn names(guest: &Guest, system: &Linux, hardware: &Hardware) -> Vec<E
         for key in ["root", "resume"] {
             if let Some(spec) = entry.parameter(key) {
                 let about = format!("{key}=, {}", entry.kernel);
-                add(about, entry.file.clone(), spec, key == "root");
+                add(about, entry.file.clone(), spec, key == "root", entry.is_unified);
             }
+        }
+        // What the early boot image waits for by name: a group and a volume, or the UUID of what is encrypted.
+        let words = entry.parameters.split_whitespace();
+        for (key, wanted) in words.filter_map(|word| word.split_once('=')).filter(|(_, wanted)| !wanted.is_empty()) {
+            let about = format!("{key}={wanted}, {}", entry.kernel);
+            let spec = match key {
+                "rd.lvm.lv" => format!("/dev/{wanted}"),
+                "rd.luks.uuid" => format!("UUID={}", wanted.strip_prefix("luks-").unwrap_or(wanted)),
+                _ => continue,
+            };
+            add(about, entry.file.clone(), &spec, true, entry.is_unified);
         }
     }
     for line in &system.fstab {
@@ -47,7 +58,7 @@ pub(super) fn names(guest: &Guest, system: &Linux, hardware: &Hardware) -> Vec<E
         let is_volume = line.spec.starts_with("/dev/") || line.spec.contains('=');
         if is_volume && !line.spec.starts_with("/dev/sr") && !line.spec.starts_with("/dev/fd") {
             let about = format!("{} in fstab", if line.kind == "swap" { "swap" } else { &line.place });
-            add(about, "/etc/fstab".into(), &line.spec, !optional);
+            add(about, "/etc/fstab".into(), &line.spec, !optional, false);
         }
     }
     chain

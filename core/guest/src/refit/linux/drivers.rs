@@ -59,6 +59,10 @@ impl Edits<'_, '_> {
                 self.work.remarks.push(left("its modules are not there".into()));
                 continue;
             };
+            if kernel.is_unified {
+                // What it lacks is told by the chain.
+                continue;
+            }
             for path in &kernel.initrds {
                 let outcome = self.system.images.read(&self.system.tree, path);
                 let system = &*self.system;

@@ -21,7 +21,7 @@ impl Edits<'_, '_> {
             })?;
         }
         let mut files: Vec<String> = Vec::new();
-        for entry in &self.system.entries {
+        for entry in self.system.entries.iter().filter(|entry| !entry.is_unified) {
             if !files.contains(&entry.file) {
                 files.push(entry.file.clone());
             }

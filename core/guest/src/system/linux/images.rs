@@ -2,7 +2,7 @@
 
 use std::{collections::HashMap, sync::Arc};
 
-use super::Kernel;
+use super::{Kernel, unified::Unified};
 use crate::{
     formats::{
         early::{self, Image},
@@ -28,6 +28,10 @@ impl Images {
     pub(crate) fn read(&mut self, tree: &Tree, path: &str) -> Outcome {
         let size = tree.stat(path).map_or(0, |stat| stat.size);
         let read = || {
+            if let Some(unified) = Unified::open(tree, path) {
+                let bytes = unified.early_image().ok_or("it has no early boot image")?;
+                return early::read(bytes, tree.budget());
+            }
             let bytes = tree.reader(path).map_err(|error| error.to_string())?;
             early::read(bytes, tree.budget())
         };

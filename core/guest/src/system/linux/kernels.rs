@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 
-use super::loader::Entry;
+use super::{loader::Entry, unified::Unified};
 use crate::fs::tree::Tree;
 
 /// A kernel.
@@ -18,6 +18,8 @@ pub struct Kernel {
     pub modules: Option<String>,
     /// Whether an entry of the loader starts it.
     pub listed: bool,
+    /// Whether its early boot image is a part of its own file, to which nothing can be added.
+    pub is_unified: bool,
 }
 
 /// All kernels that the loader starts or that lie where kernels lie: those of the loader first, then the newest first.
@@ -61,12 +63,15 @@ fn kernel(tree: &Tree, versions: &[String], image: &str, initrds: Vec<String>, l
     // The folder that the file's name ends with or that the path goes through; else what the kernel says itself.
     let by_name =
         versions.iter().filter(|version| name.ends_with(*version) || image.split('/').any(|part| part == *version));
-    let version = by_name.max_by_key(|version| version.len()).cloned().or_else(|| own_version(tree, image));
+    let by_name = by_name.max_by_key(|version| version.len()).cloned();
+    let own = || Unified::open(tree, image).map_or_else(|| own_version(tree, image), |unified| unified.version());
+    let version = by_name.or_else(own);
     let modules = version.as_ref().map(|version| format!("/lib/modules/{version}"));
     Kernel {
         modules: modules.filter(|folder| tree.exists(format!("{folder}/modules.dep"))),
         version: version.unwrap_or_else(|| name.into()),
         image: image.into(),
+        is_unified: initrds.iter().any(|path| path == image),
         initrds,
         listed,
     }

@@ -3,6 +3,7 @@
 
 use serde::Serialize;
 
+use super::unified;
 use crate::fs::tree::Tree;
 
 /// What a loader starts.
@@ -18,6 +19,8 @@ pub struct Entry {
     pub initrds: Vec<String>,
     /// The kernel's parameters.
     pub parameters: String,
+    /// Whether all of it is one file of the firmware, which a change would break the seal of.
+    pub is_unified: bool,
 }
 
 impl Entry {
@@ -85,6 +88,9 @@ pub(crate) fn read(tree: &Tree) -> Vec<Entry> {
             }
         }
     }
+    for base in BASES {
+        entries.extend(unified::entries(tree, base));
+    }
     for file in EXTLINUX {
         if let Some(text) = tree.text(file) {
             entries.extend(extlinux(tree, file, &text));
@@ -119,6 +125,7 @@ fn grub(tree: &Tree, file: &str, text: &str) -> Vec<Entry> {
                     kernel: in_tree(tree, kernel),
                     initrds: Vec::new(),
                     parameters: parameters.trim().into(),
+                    is_unified: false,
                 });
             }
             "initrd" | "initrd16" | "initrdefi" => {
@@ -138,20 +145,36 @@ fn entry_file(tree: &Tree, file: &str, text: &str) -> Option<Entry> {
     let kernel = value("linux")?;
     let options: Vec<&str> = lines().filter(|(name, _)| *name == "options").map(|(_, value)| value.trim()).collect();
     let options = options.join(" ");
-    // A name of GRUB's environment stands for what is kept there.
-    let kept = GRUB_ENV.iter().find_map(|env| {
-        let text = tree.text(env)?;
-        text.lines().find_map(|line| line.strip_prefix("kernelopts=").map(str::to_string))
-    });
-    let parameters = options.replace("$kernelopts", &kept.unwrap_or_default()).replace("$tuned_params", "");
-    let initrds = lines().filter(|(name, _)| *name == "initrd").flat_map(|(_, value)| value.split_whitespace());
+    let environment = GRUB_ENV.iter().find_map(|env| tree.text(env)).unwrap_or_default();
+    let parameters = expanded(&options, &environment);
+    let initrds: Vec<&str> = lines().filter(|(name, _)| *name == "initrd").map(|(_, value)| value.trim()).collect();
+    let initrds = expanded(&initrds.join(" "), &environment);
     Some(Entry {
         file: file.into(),
         title: value("title").unwrap_or_default().into(),
         kernel: in_tree(tree, kernel),
-        initrds: initrds.filter(|path| !path.starts_with('$')).map(|path| in_tree(tree, path)).collect(),
+        initrds: initrds.split_whitespace().map(|path| in_tree(tree, path)).collect(),
         parameters: parameters.trim().into(),
+        is_unified: false,
     })
+}
+
+/// `text` with names of GRUB's environment replaced by what is kept there; one that is not kept stands for nothing.
+fn expanded(text: &str, environment: &str) -> String {
+    let kept = |name: &str| {
+        let mut lines = environment.lines().filter_map(|line| line.split_once('='));
+        lines.find(|(key, _)| *key == name).map_or("", |(_, value)| value)
+    };
+    let mut parts = text.split('$');
+    let mut result = parts.next().unwrap_or_default().to_string();
+    for part in parts {
+        let inside = part.strip_prefix('{').and_then(|rest| rest.split_once('}'));
+        let end = part.find(|c: char| !c.is_ascii_alphanumeric() && c != '_').unwrap_or(part.len());
+        let (name, rest) = inside.unwrap_or_else(|| part.split_at(end));
+        result.push_str(kept(name));
+        result.push_str(rest);
+    }
+    result
 }
 
 fn extlinux(tree: &Tree, file: &str, text: &str) -> Vec<Entry> {
@@ -179,6 +202,7 @@ fn extlinux(tree: &Tree, file: &str, text: &str) -> Vec<Entry> {
                 kernel: path(rest),
                 initrds: Vec::new(),
                 parameters: String::new(),
+                is_unified: false,
             }),
             ("initrd", Some(entry)) => entry.initrds = rest.split(',').map(|one| path(one.trim())).collect(),
             ("append", Some(entry)) => {

@@ -10,6 +10,7 @@ pub(crate) mod loader;
 pub(crate) mod network;
 mod release;
 mod system;
+pub(crate) mod unified;
 
 use crate::fs::tree::Tree;
 use images::Images;
