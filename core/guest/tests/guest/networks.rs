@@ -94,6 +94,14 @@ fn rules_of_old_tell_which_adapter_is_which() {
     ]);
     let rules = text(&after, "/etc/udev/rules.d/70-persistent-net.rules");
     assert_eq!(rules, rule(NEW[0], "eth1") + &rule(NEW[1], "eth0"));
+    // The kernel gives out these names itself, in its own order: they are given out anew.
+    let script = text(&after, "/usr/local/lib/reformis/adapter-names");
+    assert!(script.contains(&format!("pairs=\"{}=eth0 {}=eth1\"", NEW[1], NEW[0])), "{script}");
+    let linted = std::process::Command::new("sh").args(["-n", "-c", &script]).status().unwrap();
+    assert!(linted.success());
+    assert!(
+        after.systems[0].tree().exists("/etc/systemd/system/multi-user.target.wants/reformis-adapter-names.service")
+    );
     assert!(!made.remarks.iter().any(|remark| matches!(remark, Remark::AdapterAssumed { .. })), "{:?}", made.remarks);
 }
 
@@ -156,4 +164,24 @@ fn keyfiles_and_ifcfg_files_with_a_bridge() {
         text(&after, "/etc/sysconfig/network-scripts/ifcfg-ens224.7"),
         "DEVICE=ens224.7\nVLAN=yes\nONBOOT=yes\n"
     );
+}
+
+/// What a card's place tells is told by its name and its address at the destination.
+#[test]
+fn places_of_cards_a_team_and_a_vlan() {
+    if !has(&TOOLS) {
+        return;
+    }
+    let keyfile = "[connection]\nid=first\ntype=ethernet\n\n[match]\npath=pci-0000:0b:00.0;\n\n[ipv4]\nmethod=auto\n";
+    let (after, _) = moved(&[
+        ("/etc/NetworkManager/system-connections/first.nmconnection", keyfile),
+        ("/etc/systemd/network/20-second.network", "[Match]\nPath=pci-0000:13:00.0\n\n[Network]\nDHCP=yes\n"),
+        ("/etc/sysconfig/network-scripts/ifcfg-team0", "DEVICE=team0\nDEVICETYPE=Team\nTEAM_CONFIG='{}'\n"),
+        ("/etc/sysconfig/network-scripts/ifcfg-lagoon", "DEVICE=lagoon\nVLAN=yes\nPHYSDEV=enp11s0\n"),
+    ]);
+    assert_eq!(kept(&after), pairs([("enp11s0", NEW[0]), ("enp19s0", NEW[1])]));
+    let first = text(&after, "/etc/NetworkManager/system-connections/first.nmconnection");
+    assert!(first.contains("[connection]\ninterface-name=enp11s0\n") && !first.contains("path="), "{first}");
+    let second = text(&after, "/etc/systemd/network/20-second.network");
+    assert!(second.contains("[Match]\nName=enp19s0\n") && !second.contains("Path="), "{second}");
 }

@@ -36,6 +36,11 @@ pub(super) fn adapters(system: &Linux, hardware: &Hardware, modules: Option<&Mod
             .as_ref()
             .is_some_and(|mac| hardware.adapters.iter().any(|adapter| adapter.after.as_ref() == Some(mac)));
         let goes_by = used.by_mac || crate::system::linux::network::pinned(&system.tree, &used.name).is_some();
+        if let Some(path) = used.path.as_ref().filter(|_| !hardware.unchanged) {
+            let seen = format!("{}: goes by the card at {path}, which is elsewhere there", used.file);
+            chain.push(link(State::Broken, seen).mended_by(edit::ADAPTER_NAMES));
+            continue;
+        }
         chain.push(match (&used.mac, goes_by) {
             (Some(mac), true) if known => link(State::Holds, format!("{}: the adapter with {mac}", used.file)),
             _ if hardware.unchanged => link(State::Holds, format!("{}: goes by its name", used.file)),

@@ -4,7 +4,7 @@ use super::Edits;
 use crate::refit::work::{Changes, Remark};
 use crate::system::linux::{
     Used,
-    network::{RULES, files, pinned},
+    network::{RULES, by_path, files, pinned},
 };
 
 /// A name of the configuration, and the place of its adapter among the machine's.
@@ -28,6 +28,7 @@ impl Edits<'_, '_> {
         });
         let pairs: Vec<(String, String)> = pairs.collect();
         self.replace_addresses(&pairs, &mut changes)?;
+        let mut given = Vec::new();
         for (name, index) in self.matched(&used) {
             let adapter = &self.work.hardware.adapters[index];
             let wish = adapter.name.clone();
@@ -36,9 +37,11 @@ impl Edits<'_, '_> {
                 continue;
             };
             let kept = wish.clone().unwrap_or_else(|| name.clone());
+            given.push((kept.clone(), mac.clone()));
             if kept != name {
                 self.rename(&used, &name, &kept, &mut changes)?;
             }
+            self.leave_places(&used, &name, &kept, &mut changes)?;
             let by_mac = used.iter().filter(|used| used.name == name).all(|used| used.by_mac);
             if by_mac && wish.is_none() {
                 continue;
@@ -49,6 +52,7 @@ impl Edits<'_, '_> {
                 changes.push(format!("{kept} is the adapter with {mac}"));
             }
         }
+        self.keep_order(&given, &mut changes)?;
         Ok(changes)
     }
 
@@ -133,6 +137,18 @@ impl Edits<'_, '_> {
                 tree.set_owner(&place, stat.uid, stat.gid, stat.mode)?;
                 tree.remove(file)?;
             }
+        }
+        Ok(())
+    }
+
+    /// Lets files that go by the place of an adapter's card go by its name.
+    fn leave_places(&mut self, used: &[Used], name: &str, kept: &str, changes: &mut Vec<String>) -> crate::Result<()> {
+        for one in used.iter().filter(|one| one.name == name) {
+            let Some(path) = &one.path else { continue };
+            let tree = &mut self.system.tree;
+            let Some(text) = tree.text(&one.file) else { continue };
+            tree.set_text(&one.file, &by_path::by_name(&text, &one.file, kept))?;
+            changes.push(format!("{}: the card at {path} is {kept}", one.file));
         }
         Ok(())
     }

@@ -7,6 +7,7 @@ mod helpers;
 mod identity;
 mod kmod;
 mod names;
+mod order;
 
 use crate::{
     refit::work::{Changes, Work},

@@ -9,8 +9,11 @@ pub(super) fn read(text: &str, suffix: &str, file: &str, found: &mut Vec<Used>, 
     let value = |key: &str| assignments(text).find(|(name, _)| *name == key).map(|(_, value)| value);
     let name = value("DEVICE").unwrap_or_else(|| suffix.to_string());
     let kind = value("TYPE").unwrap_or_default();
-    let is_made = ["VLAN", "BONDING_OPTS", "BONDING_MASTER", "BRIDGE_STP"].iter().any(|key| value(key).is_some())
-        || !matches!(kind.as_str(), "" | "Ethernet");
+    let is_made = ["BONDING_OPTS", "BONDING_MASTER", "BRIDGE_STP"].iter().any(|key| value(key).is_some())
+        || !matches!(kind.as_str(), "" | "Ethernet")
+        || value("VLAN").is_some_and(|on| on == "yes")
+        || value("TEAM_CONFIG").is_some()
+        || value("DEVICETYPE").is_some_and(|kind| kind == "Team");
     if is_made {
         made.push(name);
         return;

@@ -1,6 +1,7 @@
 //! Which adapters a guest's network configuration goes by: ifupdown, netplan, systemd-networkd, NetworkManager's keyfiles, ifcfg
 //! files, and the rules and links that give adapters their names.
 
+pub(crate) mod by_path;
 mod ifcfg;
 mod ifupdown;
 mod manager;
@@ -20,6 +21,9 @@ pub struct Used {
     pub mac: Option<String>,
     /// Whether that address, not the name, is what the configuration goes by: it holds wherever the adapter is.
     pub by_mac: bool,
+    /// The place of its card, where the configuration goes by that too.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
     /// The file that says so.
     pub file: String,
 }
@@ -139,7 +143,7 @@ fn push<'n>(
     for name in names.filter(|name| is_hardware(name)) {
         if !found.iter().any(|used| used.name == name && used.file == file) {
             let by_mac = by_mac && mac.is_some();
-            found.push(Used { name: name.into(), mac: mac.clone(), by_mac, file: file.into() });
+            found.push(Used { name: name.into(), mac: mac.clone(), by_mac, path: None, file: file.into() });
         }
     }
 }

@@ -48,7 +48,7 @@ impl Adapter {
         let name = self.renamed.or(self.name).unwrap_or(self.id);
         let by_mac = self.matched.is_some();
         let mac = self.matched.or(self.set);
-        is_hardware(&name).then(|| Used { name, mac, by_mac, file: file.into() })
+        is_hardware(&name).then(|| Used { name, mac, by_mac, path: None, file: file.into() })
     }
 }
 
