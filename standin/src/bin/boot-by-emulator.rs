@@ -1,7 +1,7 @@
 //! Starts a machine in the emulator and waits for what it says on its serial port.
 //!
 //!     boot-by-emulator domain FILE.xml [--until TEXT]... [--seconds N]
-//!     boot-by-emulator disk FILE FORMAT CONTROLLER ADAPTER bios|uefi [--until TEXT]... [--seconds N]
+//!     boot-by-emulator disk FILE FORMAT CONTROLLER ADAPTER[,ADAPTER] bios|uefi [--until TEXT]... [--seconds N]
 //!
 //! Writes what the machine says to stdout. Exit code 0 when every TEXT was seen, 1 when the time ran out.
 
@@ -16,8 +16,8 @@ use std::{
 use anyhow::{Context, Result, bail};
 use reformis_standin::domain;
 
-/// Address of the adapter on machines that are not described by a file.
-const MAC: &str = "02:5a:17:00:00:01";
+/// What the addresses of adapters begin with on machines that are not described by a file; the last part counts them.
+const MAC: &str = "02:5a:17:00:00:";
 
 /// The emulator, ended with us.
 struct Running(Child);
@@ -129,9 +129,12 @@ fn of_disk(
         other => bail!("no controller '{other}'"),
     };
     add("-device", device.into());
-    let adapter = if adapter == "virtio-net" { "virtio-net-pci" } else { adapter };
-    add("-netdev", "user,id=net".into());
-    // A place of its own, so that its name does not depend on the disk's controller.
-    add("-device", format!("{adapter},netdev=net,mac={MAC},bus=pcie.0,addr=0x9"));
+    for (number, adapter) in adapter.split(',').enumerate() {
+        let adapter = if adapter == "virtio-net" { "virtio-net-pci" } else { adapter };
+        add("-netdev", format!("user,id=net{number}"));
+        // A place of its own, so that its name does not depend on the disk's controller.
+        let (mac, place) = (format!("{MAC}{:02x}", number + 1), 9 + number);
+        add("-device", format!("{adapter},netdev=net{number},mac={mac},bus=pcie.0,addr={place:#x}"));
+    }
     Ok(line)
 }

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use reformis_disk::{Disk, Extent, to_usize};
+use reformis_disk::{Disk, Extent, budget::Hold, to_usize};
 
 use super::disks::Bench;
 use crate::error::{Error, Result};
@@ -42,6 +42,19 @@ pub(crate) enum Layout {
     Linear(usize, u64),
     /// In turns of so many bytes on each leg: disk, first byte.
     Striped(u64, Vec<(usize, u64)>),
+    /// The same on each leg: disk, first byte.
+    Mirrored(Vec<(usize, u64)>),
+    /// Nowhere: zeros, and no place for anything else.
+    Nowhere,
+}
+
+/// Where a run of a request is.
+enum Place<'p> {
+    /// On one disk, at this byte.
+    At(usize, u64),
+    /// On each leg, so many bytes behind its start.
+    OnEach(&'p [(usize, u64)], u64),
+    Nowhere,
 }
 
 /// A stretch of a volume.
@@ -61,6 +74,10 @@ pub struct Device {
     name: Arc<str>,
     pieces: Arc<[Piece]>,
     size: u64,
+    /// Why it is only read.
+    sealed: Option<Arc<str>>,
+    /// Memory for its pieces, where a stranger's metadata has them.
+    _hold: Option<Arc<Hold>>,
 }
 
 impl Device {
@@ -68,13 +85,18 @@ impl Device {
     pub fn part(bench: &Arc<Bench>, disk: usize, start: u64, len: u64, name: &str) -> Self {
         let size = len.min(bench.size(disk).saturating_sub(start));
         let piece = Piece { start: 0, len: size, layout: Layout::Linear(disk, start) };
-        Self { bench: bench.clone(), name: name.into(), pieces: [piece].into(), size }
+        Self { bench: bench.clone(), name: name.into(), pieces: [piece].into(), size, sealed: None, _hold: None }
     }
 
     /// A volume of `pieces`, ascending and without gaps, each inside its disks.
     pub(crate) fn of_pieces(bench: &Arc<Bench>, pieces: Vec<Piece>, name: &str) -> Self {
         let size = pieces.last().map_or(0, |piece| piece.start + piece.len);
-        Self { bench: bench.clone(), name: name.into(), pieces: pieces.into(), size }
+        Self { bench: bench.clone(), name: name.into(), pieces: pieces.into(), size, sealed: None, _hold: None }
+    }
+
+    /// The same, which is only read where there is a reason, with the memory that its pieces take.
+    pub(crate) fn sealed(self, reason: Option<&str>, hold: Hold) -> Self {
+        Self { sealed: reason.map(Into::into), _hold: Some(Arc::new(hold)), ..self }
     }
 
     /// What to call it in messages.
@@ -91,7 +113,8 @@ impl Device {
     pub(crate) fn start(&self) -> Option<(usize, u64)> {
         match &self.pieces.first()?.layout {
             Layout::Linear(disk, start) => Some((*disk, *start)),
-            Layout::Striped(_, legs) => legs.first().copied(),
+            Layout::Striped(_, legs) | Layout::Mirrored(legs) => legs.first().copied(),
+            Layout::Nowhere => None,
         }
     }
 
@@ -101,7 +124,8 @@ impl Device {
         for piece in self.pieces.iter() {
             let of_piece = match &piece.layout {
                 Layout::Linear(disk, _) => vec![*disk],
-                Layout::Striped(_, legs) => legs.iter().map(|(disk, _)| *disk).collect(),
+                Layout::Striped(_, legs) | Layout::Mirrored(legs) => legs.iter().map(|(disk, _)| *disk).collect(),
+                Layout::Nowhere => Vec::new(),
             };
             for disk in of_piece {
                 if !disks.contains(&disk) {
@@ -117,13 +141,13 @@ impl Device {
         &self.bench
     }
 
-    /// Calls `work` for each run of `len` bytes from `offset`: disk, byte there, and the range of the request.
+    /// Calls `work` for each run of `len` bytes from `offset`: where it is, and the range of the request.
     #[expect(clippy::indexing_slicing, reason = "legs name disks of this bench, and ranges are cut to the buffer")]
     fn each(
         &self,
         offset: u64,
         len: usize,
-        mut work: impl FnMut(usize, u64, std::ops::Range<usize>) -> Result<()>,
+        mut work: impl FnMut(Place<'_>, std::ops::Range<usize>) -> Result<()>,
     ) -> Result<()> {
         let end = offset.checked_add(len as u64).filter(|end| *end <= self.size);
         let Some(end) = end else {
@@ -136,16 +160,19 @@ impl Device {
             let Some(piece) = self.pieces.get(index) else { break };
             let inside = at - piece.start;
             let left = (end - at).min(piece.len - inside);
-            let (disk, start, run) = match &piece.layout {
-                Layout::Linear(disk, start) => (*disk, start + inside, left),
+            let (place, run) = match &piece.layout {
+                Layout::Linear(disk, start) => (Place::At(*disk, start + inside), left),
+                Layout::Mirrored(legs) => (Place::OnEach(legs, inside), left),
+                Layout::Nowhere => (Place::Nowhere, left),
                 Layout::Striped(stripe, legs) => {
                     let (number, rest) = (inside / stripe, inside % stripe);
                     let (disk, start) = legs[to_usize(number % legs.len() as u64)];
-                    (disk, start + number / legs.len() as u64 * stripe + rest, left.min(stripe - rest))
+                    let at = start + number / legs.len() as u64 * stripe + rest;
+                    (Place::At(disk, at), left.min(stripe - rest))
                 }
             };
             let from = to_usize(at - offset);
-            work(disk, start, from..from + to_usize(run))?;
+            work(place, from..from + to_usize(run))?;
             at += run;
         }
         Ok(())
@@ -158,7 +185,18 @@ impl Device {
     #[expect(clippy::indexing_slicing, reason = "legs name disks of this bench, and ranges are cut to the buffer")]
     pub fn read(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         let overlays = self.bench.lock();
-        self.each(offset, buf.len(), |disk, start, range| Ok(overlays[disk].read_at(start, &mut buf[range])?))
+        self.each(offset, buf.len(), |place, range| {
+            match place {
+                Place::At(disk, at) => overlays[disk].read_at(at, &mut buf[range])?,
+                Place::OnEach(legs, inside) => {
+                    if let Some((disk, start)) = legs.first() {
+                        overlays[*disk].read_at(start + inside, &mut buf[range])?;
+                    }
+                }
+                Place::Nowhere => buf[range].fill(0),
+            }
+            Ok(())
+        })
     }
 
     /// Writes `bytes` at `offset`, for the edit that was begun last.
@@ -167,8 +205,22 @@ impl Device {
     /// [`Error::Damaged`] behind its end; those of the disk.
     #[expect(clippy::indexing_slicing, reason = "legs name disks of this bench, and ranges are cut to the buffer")]
     pub fn write(&self, offset: u64, bytes: &[u8]) -> Result<()> {
+        if let Some(reason) = &self.sealed {
+            return Err(self.unchangeable(reason.to_string()));
+        }
         let mut overlays = self.bench.lock();
-        self.each(offset, bytes.len(), |disk, start, range| Ok(overlays[disk].write_at(start, &bytes[range])?))
+        self.each(offset, bytes.len(), |place, range| {
+            match place {
+                Place::At(disk, at) => overlays[disk].write_at(at, &bytes[range])?,
+                Place::OnEach(legs, inside) => {
+                    for (disk, start) in legs {
+                        overlays[*disk].write_at(start + inside, &bytes[range.clone()])?;
+                    }
+                }
+                Place::Nowhere => return Err(self.unchangeable("a part of it lies nowhere")),
+            }
+            Ok(())
+        })
     }
 
     /// An error about what lies on it.

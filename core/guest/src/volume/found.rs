@@ -95,7 +95,7 @@ impl Found {
         let Some(device) = &self.device else { return Ok(()) };
         self.kind = probe::probe(device, 0, device.size())?;
         match self.kind {
-            Some(kind @ (Volume::Ext | Volume::Fat | Volume::Ntfs)) => {
+            Some(kind @ (Volume::Ext | Volume::Xfs | Volume::Fat | Volume::Ntfs)) => {
                 if let Some(facts) = registry::facts(device, kind)? {
                     self.uuid = facts.identity;
                     self.label = facts.label;
@@ -111,9 +111,8 @@ impl Found {
             }
             Some(kind) => {
                 let (at, text) = match kind {
-                    // `mkswap` and `xfs` keep their UUIDs there (util-linux `include/swapheader.h`; `xfs_dsb`).
+                    // `mkswap` keeps its UUID there (util-linux `include/swapheader.h`).
                     Volume::Swap => (1036, 1052),
-                    Volume::Xfs => (32, 108),
                     Volume::Btrfs => (65_568, 65_835),
                     _ => return Ok(()),
                 };

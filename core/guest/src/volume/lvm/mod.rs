@@ -1,21 +1,25 @@
 //! LVM2: logical volumes, read from the metadata that every physical volume holds (LVM2 sources, `lib/format_text/layout.h`
-//! and `lib/label/label.h`; `man 5 lvm`). Linear and striped volumes are opened; others are named.
+//! and `lib/label/label.h`; `man 5 lvm`). Linear, striped, mirrored (RAID 1), thin and
+//! cached volumes are opened, the last two only to be read; others are named.
 
+mod cache;
 mod header;
+mod raid;
+mod segments;
+mod tables;
 mod text;
+mod thin;
 
 use std::{collections::HashMap, sync::Arc};
 
 use reformis_disk::budget::Held;
 
 use crate::{
-    bench::{Bench, Device, Layout, Piece},
+    bench::{Bench, Device},
     error::{Error, Result},
 };
+use segments::Group;
 use text::Section;
-
-/// Segments of one volume.
-const MAX_SEGMENTS: u64 = 65_536;
 
 /// A logical volume.
 #[derive(Clone)]
@@ -73,82 +77,11 @@ fn of_group(bench: &Arc<Bench>, name: &str, group: &Section, physical: &HashMap<
     // What stands below others is not for mounting.
     let visible =
         volumes.sections.iter().filter(|(_, section)| section.strings("status").any(|status| status == "VISIBLE"));
+    let group = Group { bench, group, physical };
     let opened = visible.map(|(volume, section)| {
         let name = format!("{name}/{volume}");
-        let device = pieces(bench, group, section, physical).map(|pieces| Device::of_pieces(bench, pieces, &name));
+        let device = group.lay(section, 0).and_then(|lay| lay.device(bench, &name));
         Logical { name, device }
     });
     opened.collect()
-}
-
-fn pieces(
-    bench: &Arc<Bench>,
-    group: &Section,
-    volume: &Section,
-    physical: &HashMap<String, Physical>,
-) -> Result<Vec<Piece>, String> {
-    let broken = || "its metadata is not sound".to_string();
-    let extent = group.number("extent_size").and_then(|sectors| sectors.checked_mul(512)).ok_or_else(broken)?;
-    let count = volume.number("segment_count").filter(|count| *count <= MAX_SEGMENTS).ok_or_else(broken)?;
-    let mut pieces: Vec<Piece> = Vec::new();
-    for number in 1..=count {
-        let segment = volume.section(&format!("segment{number}")).ok_or_else(broken)?;
-        let bytes = |key: &str| segment.number(key).and_then(|extents| extents.checked_mul(extent)).ok_or_else(broken);
-        let (start, len) = (bytes("start_extent")?, bytes("extent_count")?);
-        let kind = segment.string("type").ok_or_else(broken)?;
-        if kind != "striped" && kind != "linear" {
-            return Err(format!("it is of the kind '{kind}', which is not read here"));
-        }
-        if start != pieces.last().map_or(0, |last| last.start + last.len)
-            || len == 0
-            || start.checked_add(len).is_none()
-        {
-            return Err(broken());
-        }
-        let legs = legs(bench, group, segment, physical, extent, len)?;
-        let layout = match legs[..] {
-            [(disk, at)] => Layout::Linear(disk, at),
-            _ => {
-                let stripe = segment.number("stripe_size").and_then(|sectors| sectors.checked_mul(512));
-                let each = len / legs.len() as u64;
-                let stripe = stripe.filter(|stripe| *stripe > 0 && each.is_multiple_of(*stripe)).ok_or_else(broken)?;
-                Layout::Striped(stripe, legs)
-            }
-        };
-        pieces.push(Piece { start, len, layout });
-    }
-    Ok(pieces)
-}
-
-/// Where the stripes of a segment of `len` bytes begin: disk and byte.
-#[expect(clippy::indexing_slicing, reason = "a chunk of two has two")]
-fn legs(
-    bench: &Arc<Bench>,
-    group: &Section,
-    segment: &Section,
-    physical: &HashMap<String, Physical>,
-    extent: u64,
-    len: u64,
-) -> Result<Vec<(usize, u64)>, String> {
-    let broken = || "its metadata is not sound".to_string();
-    let stripes = segment.list("stripes").ok_or_else(broken)?;
-    let pairs = stripes.chunks_exact(2);
-    let each = len.checked_div(pairs.len() as u64).ok_or_else(broken)?;
-    pairs
-        .map(|pair| {
-            let (Some(name), Some(first)) = (pair[0].as_string(), pair[1].as_number()) else { return Err(broken()) };
-            let described = group.section("physical_volumes").and_then(|all| all.section(name)).ok_or_else(broken)?;
-            let id: String = described.string("id").ok_or_else(broken)?.replace('-', "");
-            let Some(place) = physical.get(&id) else {
-                return Err(format!("its physical volume {name} is on none of the disks here"));
-            };
-            let data = described.number("pe_start").and_then(|sectors| sectors.checked_mul(512)).ok_or_else(broken)?;
-            let inside = first.checked_mul(extent).and_then(|at| at.checked_add(data)).ok_or_else(broken)?;
-            let end = inside.checked_add(each).ok_or_else(broken)?;
-            if end > place.size || place.start + end > bench.size(place.disk) {
-                return Err("it leads beyond its physical volume".into());
-            }
-            Ok((place.disk, place.start + inside))
-        })
-        .collect()
 }
