@@ -9,6 +9,7 @@ mod ext;
 mod guests;
 mod loaders;
 mod look;
+mod lvm;
 mod media;
 mod model;
 mod networks;
