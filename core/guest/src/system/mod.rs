@@ -75,7 +75,7 @@ impl Guest {
                     guest.note_troubles(&system.tree)?;
                     guest.systems.push(Box::new(system));
                 }
-            } else if kind == Some(Volume::Ext)
+            } else if matches!(kind, Some(Volume::Ext | Volume::Xfs))
                 && let Some(fs) = guest.open_volume(index, now)?
             {
                 let tree = Tree::new(fs, index);

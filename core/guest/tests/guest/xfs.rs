@@ -3,14 +3,19 @@
 
 use std::{
     fs::{self, File},
+    os::unix::fs::FileExt,
     path::{Path, PathBuf},
     process::Command,
 };
 
 use proptest::{prelude::*, test_runner::TestRunner};
 
+use reformis_disk::Disk;
+use reformis_guest::{State, Wishes, edit, refit};
+use reformis_standin::early::{FILE, FOLDER, archive};
+
 use crate::{
-    common::has,
+    common::{MIB, NOW, ROOT_UUID, disk, has, names, system, text as text_of, tree, virtio},
     model::{Model, Node, before, bytes, mounted, open, run, save, seen, step, take, with_mount},
 };
 
@@ -340,4 +345,83 @@ fn the_checker_sees_a_block_that_is_free_and_used() {
     fs::write(&result, bytes).unwrap();
     let judged = Command::new("xfs_repair").args(["-n", "-f", "-o", "force_geometry"]).arg(&result).output().unwrap();
     assert!(!judged.status.success());
+}
+
+/// Lines of a prototype (`mkfs.xfs(8)`, `-p`) for what is below a folder.
+fn prototype(folder: &Path, lines: &mut String) {
+    let mut all: Vec<_> = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()).collect();
+    all.sort();
+    for path in all {
+        let name = path.file_name().unwrap().to_str().unwrap();
+        let kind = path.symlink_metadata().unwrap().file_type();
+        if kind.is_dir() {
+            lines.push_str(&format!("{name} d--755 0 0\n"));
+            prototype(&path, lines);
+            lines.push_str("$\n");
+        } else if kind.is_symlink() {
+            lines.push_str(&format!("{name} l--777 0 0 {}\n", fs::read_link(&path).unwrap().display()));
+        } else {
+            lines.push_str(&format!("{name} ---644 0 0 {}\n", path.display()));
+        }
+    }
+}
+
+/// A whole system on XFS, without a mount and without root rights: its own tool makes it, its own checker looks at it.
+#[test]
+fn a_whole_guest_is_made_ready() {
+    if !has(&TOOLS) || !has(&["sfdisk", "mkswap"]) {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let early = archive(&[
+        ("lib", FOLDER, b""),
+        ("lib/modules", FOLDER, b""),
+        ("lib/modules/6.1-tide", FOLDER, b""),
+        ("lib/modules/6.1-tide/kernel", FOLDER, b""),
+        ("lib/modules/6.1-tide/kernel/ahci.ko", FILE, b"ahci"),
+    ]);
+    let files = system(&zstd::encode_all(&early[..], 3).unwrap());
+    let files: Vec<(&str, &[u8])> = files.iter().map(|(path, bytes)| (*path, bytes.as_slice())).collect();
+    let root = tree(folder.path(), &files);
+    let mut text = "/none\n0 0\nd--755 0 0\n".to_string();
+    prototype(&root, &mut text);
+    let plan = folder.path().join("prototype");
+    fs::write(&plan, text + "$\n").unwrap();
+    let uuid = format!("uuid={ROOT_UUID}");
+    for kind in [KINDS[0], KINDS[1], KINDS[6]] {
+        let made = tempfile::tempdir().unwrap();
+        let image = made.path().join("volume");
+        File::create(&image).unwrap().set_len(64 * MIB).unwrap();
+        let mut maker = Command::new("mkfs.xfs");
+        maker.args(["--unsupported", "-q", "-f", "-m", &uuid, "-p"]).arg(&plan);
+        run(maker.args(kind.0).arg(&image));
+        let table = "label: dos\nlabel-id: 0x5a170001\nstart=2048, size=8192\nstart=10240, size=131072\n";
+        let (path, file) = disk(made.path(), "disk", 80, table);
+        file.write_all_at(&[0xeb, 0x63], 0).unwrap();
+        file.write_all_at(&fs::read(&image).unwrap(), 5 * MIB).unwrap();
+        let mut guest = crate::common::open(&[&path]);
+        assert_eq!(guest.systems.len(), 1, "{kind:?}: {:?}", guest.unread);
+        let ready = refit(&mut guest, &virtio("vd"), &Wishes::default(), NOW);
+        let names = names(&ready);
+        for edit in [edit::DRIVERS, edit::DEVICE_NAMES, edit::ADAPTER_NAMES] {
+            assert!(names.contains(&edit), "{kind:?}: {names:?} {:?}", ready.remarks);
+        }
+        let chain = &ready.evidence[0].1;
+        assert!(chain.iter().all(|link| link.state != State::Broken), "{kind:?}: {chain:?}");
+        let overlay = guest.bench.take().remove(0);
+        let mut bytes = vec![0; overlay.size() as usize];
+        overlay.read_at(0, &mut bytes).unwrap();
+        fs::write(&path, &bytes).unwrap();
+        fs::write(&image, &bytes[5 * MIB as usize..69 * MIB as usize]).unwrap();
+        check(&image);
+        let after = crate::common::open(&[&path]);
+        let fstab = text_of(&after, "/etc/fstab");
+        assert!(fstab.contains(&format!("UUID={ROOT_UUID}\t/ ext4")), "{fstab}");
+        let image = after.systems[0].tree().read("/boot/initrd.img-6.1-tide", MIB).unwrap();
+        assert!(String::from_utf8_lossy(&image).contains("lib/modules/6.1-tide/kernel/virtio_scsi.ko"));
+        // A second time nothing is left to do.
+        let mut again = crate::common::open(&[&path]);
+        let second = refit(&mut again, &virtio("vd"), &Wishes::default(), NOW);
+        assert!(second.done.is_empty(), "{kind:?}: {:?}", second.done);
+    }
 }
