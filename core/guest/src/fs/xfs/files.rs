@@ -6,7 +6,7 @@ use super::{
     Xfs, fields,
     inode::{Fork, Format, Inode, flags, flags2, mode},
     map::{Map, Run},
-    reverse::Owner,
+    owner::Owner,
 };
 use crate::error::{Error, Result};
 

@@ -5,7 +5,7 @@ use super::{
     Xfs,
     fields::put32,
     group::{Group, Head, NULL, agf, agi},
-    reverse,
+    owner,
     tree::{Item, Node, Order, Record, Tree, Way},
 };
 use crate::error::Result;
@@ -171,8 +171,8 @@ impl Xfs {
     fn take_tree_block(&mut self, group: &mut Group, tree: Tree) -> Result<u32> {
         let block = match tree {
             Tree::ByBlock | Tree::BySize | Tree::Reverse => self.take_spare(group)?,
-            Tree::Inodes | Tree::FreeInodes => self.take_owned(group, 1, 1, reverse::INODE_TREES)?,
-            Tree::Shared => self.take_owned(group, 1, 1, reverse::SHARED_TREE)?,
+            Tree::Inodes | Tree::FreeInodes => self.take_owned(group, 1, 1, owner::INODE_TREES)?,
+            Tree::Shared => self.take_owned(group, 1, 1, owner::SHARED_TREE)?,
         };
         self.count_tree_block(group, tree, 1);
         Ok(block)
@@ -182,8 +182,8 @@ impl Xfs {
         self.count_tree_block(group, tree, -1);
         match tree {
             Tree::ByBlock | Tree::BySize | Tree::Reverse => self.give_spare(group, block),
-            Tree::Inodes | Tree::FreeInodes => self.give_owned(group, block, 1, reverse::INODE_TREES),
-            Tree::Shared => self.give_owned(group, block, 1, reverse::SHARED_TREE),
+            Tree::Inodes | Tree::FreeInodes => self.give_owned(group, block, 1, owner::INODE_TREES),
+            Tree::Shared => self.give_owned(group, block, 1, owner::SHARED_TREE),
         }
     }
 

@@ -86,9 +86,9 @@ impl Xfs {
                 return Err(wrong("has a node that cannot be"));
             }
             level = own;
-            let places = (0..count).map(|number| head(v5) + number * 8);
+            let mut places = (0..count).map(|number| head(v5) + number * 8);
             let place = places.clone().find(|place| be32(&bytes, *place) >= hash);
-            let place = place.or_else(|| places.last()).unwrap_or_default();
+            let place = place.or_else(|| places.next_back()).unwrap_or_default();
             at = be32(&bytes, place + 4).into();
         }
     }

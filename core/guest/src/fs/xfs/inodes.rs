@@ -7,7 +7,7 @@ use super::{
     fields::{be16, be32, be64, byte, low8, low32, put, put16, put32, put64},
     group::{BUCKETS, Group, Head, NULL, agi},
     inode::{Fork, Format, Inode, Time},
-    reverse,
+    owner,
     superblock::{incompat, ro_compat},
     tree::{Order, Record, Tree},
 };
@@ -110,7 +110,7 @@ impl Xfs {
         let left = Chunk { free: found.free & !(1 << bit), free_count: found.free_count - 1, ..found };
         self.note_chunk(group, found, left)?;
         group.count(Head::Inodes, agi::FREE, -1);
-        let inner = found.start + bit;
+        let inner = found.start.saturating_add(bit);
         let number = u64::from(group.number) << self.sb.group_inode_bits() | u64::from(inner);
         let mut inode = self.any_inode(number)?;
         if inode.mode() != 0 {
@@ -157,7 +157,7 @@ impl Xfs {
         // Two chunks share a block where a block holds more than one.
         let count = (blocks * per_block).max(CHUNK);
         let round = self.sb.sb_inoalignmt.get().max(1);
-        let (start, len, whole) = match self.take_owned(group, blocks, round, reverse::INODES) {
+        let (start, len, whole) = match self.take_owned(group, blocks, round, owner::INODES) {
             Ok(start) => (start, blocks, true),
             Err(error @ crate::Error::NoRoom { .. }) => {
                 let (least, part) = (self.sb.sb_spino_align.get(), (PER_HOLE / per_block).max(1));
@@ -165,7 +165,7 @@ impl Xfs {
                 if !self.has_sparse() || part >= blocks || count != CHUNK {
                     return Err(error);
                 }
-                (self.take_owned(group, part, part, reverse::INODES)?, part, false)
+                (self.take_owned(group, part, part, owner::INODES)?, part, false)
             }
             Err(error) => return Err(error),
         };
@@ -205,7 +205,7 @@ impl Xfs {
     /// Notes a part of a chunk that was made: in the chunk that has other parts there, or as a new one with holes.
     fn join_part(&mut self, group: &mut Group, start: u32, inodes: u32) -> Result<Chunk> {
         let per_block = u32::from(self.sb.sb_inopblock.get());
-        let round = self.sb.sb_inoalignmt.get().max(1) * per_block;
+        let round = self.sb.sb_inoalignmt.get().max(1).saturating_mul(per_block);
         let base = start / round * round;
         let base = base + (start - base) / CHUNK * CHUNK;
         let bits = (0..inodes / PER_HOLE).fold(0u16, |bits, bit| bits | 1 << ((start - base) / PER_HOLE + bit));
@@ -215,8 +215,12 @@ impl Xfs {
             if old.holes & bits != bits {
                 return Err(self.device.damaged("parts of a chunk of inodes overlap"));
             }
-            let now =
-                Chunk { holes: old.holes & !bits, count: old.count + part, free_count: old.free_count + inodes, ..old };
+            let now = Chunk {
+                holes: old.holes & !bits,
+                count: old.count.saturating_add(part),
+                free_count: old.free_count + inodes,
+                ..old
+            };
             self.note_chunk(group, old, now)?;
             return Ok(now);
         }

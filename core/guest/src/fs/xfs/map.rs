@@ -4,7 +4,7 @@ use super::{
     Xfs,
     fields::{be16, be64, put, put16, put64, slice},
     inode::{Fork, Format, Inode},
-    reverse::Owner,
+    owner::Owner,
     seal,
 };
 use crate::error::Result;
@@ -222,6 +222,12 @@ impl Xfs {
             }
             if level == 0 {
                 return Ok(());
+            }
+            // A block that two lead to is no tree's.
+            let mut sorted = next.clone();
+            sorted.sort_unstable();
+            if sorted.windows(2).any(|pair| matches!(pair, [one, other] if one == other)) {
+                return Err(wrong("leads to one block twice"));
             }
             (level, blocks) = (level - 1, next);
         }

@@ -14,6 +14,7 @@ mod inodes;
 mod links;
 mod log;
 mod map;
+mod owner;
 mod reverse;
 mod seal;
 mod shared;

@@ -6,7 +6,7 @@ use super::{
     Xfs,
     fields::{be32, put32},
     group::Group,
-    reverse,
+    owner,
     superblock::ro_compat,
     tree::{Order, Record, Tree},
 };
@@ -106,12 +106,20 @@ impl Xfs {
         Ok(freed)
     }
 
+    /// Refuses a record that cannot be.
+    fn check_shared(&self, group: &Group, run: Shared) -> Result<()> {
+        if run.len == 0 || run.count < 2 {
+            return Err(self.device.damaged(format!("a count of shared blocks of group {} cannot be", group.number)));
+        }
+        self.check_end(group, run.start, run.len)
+    }
+
     /// The records that touch blocks from `start` to `end`, and those that lie right before and behind them.
     fn shared_around(&self, group: &Group, start: u32, end: u32) -> Result<Vec<Shared>> {
         let at = Shared { start, len: 0, count: 0 };
         let before = self.record_to(group, Tree::Shared, &at.order())?.map(|record| Shared::of(&record));
         if let Some(run) = before.filter(|run| run.start & COPY == 0) {
-            self.check_end(group, run.start, run.len)?;
+            self.check_shared(group, run)?;
         }
         let before = before.filter(|run| run.start < start && run.end() >= start && run.start & COPY == 0);
         let mut found: Vec<Shared> = before.into_iter().collect();
@@ -121,10 +129,10 @@ impl Xfs {
             if run.start > end || run.start & COPY != 0 {
                 return Ok(ControlFlow::Break(()));
             }
-            if run.len == 0 || run.count < 2 || found.last().is_some_and(|last| last.end() > run.start) {
+            self.check_shared(group, run)?;
+            if found.last().is_some_and(|last| last.end() > run.start) {
                 return Err(self.device.damaged(format!("counts of shared blocks of group {} overlap", group.number)));
             }
-            self.check_end(group, run.start, run.len)?;
             hold.grow(size_of::<Shared>() as u64)?;
             found.push(run);
             Ok(ControlFlow::Continue(()))
@@ -170,7 +178,7 @@ impl Xfs {
         while let Some(record) = self.record_from(group, Tree::Shared, &first.order())? {
             let run = Shared::of(&record);
             self.delete(group, Tree::Shared, &run.order())?;
-            self.give_owned(group, run.start & !COPY, run.len, reverse::COPIES)?;
+            self.give_owned(group, run.start & !COPY, run.len, owner::COPIES)?;
         }
         Ok(())
     }

@@ -7,7 +7,7 @@ use super::{
     Xfs, fields,
     fields::{be32, put32},
     group::{Group, Head, agf},
-    reverse::{self, Owner},
+    owner::{self, Owner},
     superblock::ro_compat,
     tree::{Order, Record, Tree},
 };
@@ -60,12 +60,12 @@ impl Xfs {
             let (start, len) = run_of(&found);
             self.check_group_block(group.number, start, len)?;
             self.carve(group, (start, len), (start, 1))?;
-            self.add_owner(group, start, 1, reverse::GROUP)?;
+            self.add_owner(group, start, 1, owner::GROUP)?;
             self.give_spare(group, start)?;
         }
         while be32(&group.space, agf::SPARES) > self.wanted_spares(group) {
             let block = self.take_spare(group)?;
-            self.remove_owner(group, block, 1, reverse::GROUP)?;
+            self.remove_owner(group, block, 1, owner::GROUP)?;
             self.put_back(group, block, 1)?;
         }
         Ok(())
@@ -160,7 +160,9 @@ impl Xfs {
                 Some(record) => {
                     let (start, size) = run_of(&record);
                     self.check_group_block(group.number, start, size)?;
-                    Ok(Some(((start, size), start.next_multiple_of(round))))
+                    let first = u64::from(start).next_multiple_of(round.into());
+                    let fits = first + u64::from(len) <= u64::from(start) + u64::from(size);
+                    Ok(fits.then_some(((start, size), fields::low32(first))))
                 }
                 None => Ok(None),
             };

@@ -6,7 +6,7 @@ use super::{
     Xfs,
     fields::{be16, be32, put, put16, put32, slice},
     group::{Group, Head, NULL},
-    seal,
+    owner, seal,
 };
 use crate::error::Result;
 
@@ -34,9 +34,6 @@ pub(super) enum Tree {
 pub(super) type Record = [u8; 24];
 /// What a tree is sorted by, as bytes that compare like it.
 pub(super) type Order = [u8; 20];
-
-/// In a place at an owner's: the blocks are reserved, which says nothing about their order.
-pub(super) const UNWRITTEN: u64 = 1 << 61;
 
 impl Tree {
     fn magic(self, v5: bool) -> &'static [u8; 4] {
@@ -99,13 +96,8 @@ impl Tree {
                 put(&mut order, 0, slice(bytes, 4, 4));
                 put(&mut order, 4, slice(bytes, 0, 4));
             }
-            Self::Reverse => {
-                put(&mut order, 0, slice(bytes, 0, 4));
-                put(&mut order, 4, slice(bytes, if is_key { 4 } else { 8 }, 16));
-                if let Some(byte) = order.get_mut(12) {
-                    *byte &= !0x20;
-                }
-            }
+            Self::Reverse if is_key => put(&mut order, 0, slice(bytes, 0, 20)),
+            Self::Reverse => order = owner::first_key(bytes),
         }
         order
     }
@@ -119,7 +111,7 @@ impl Tree {
             Self::Reverse => {
                 let low = self.order(record, false);
                 put(&mut keys, 0, &low);
-                put(&mut keys, 20, &super::reverse::last_key(record));
+                put(&mut keys, 20, &owner::last_key(record));
             }
         }
         keys
@@ -298,19 +290,28 @@ impl Xfs {
         mut visit: impl FnMut(&Record) -> Result<ControlFlow<()>>,
     ) -> Result<()> {
         let (mut leaf, mut index) = self.leaf(group, tree, order)?;
-        // Blocks that lead back would be met again: there are no more leaves than blocks.
-        for _ in 0..self.sb.group_blocks(group.number) {
+        let mut last: Option<Order> = None;
+        // Blocks that lead back would be met again: each has records behind those of the one before.
+        loop {
             while let Some(record) = leaf.record(index) {
+                let order = tree.order(&record, false);
+                if last.is_some_and(|last| last >= order) {
+                    break;
+                }
+                last = Some(order);
                 if visit(&record)?.is_break() {
                     return Ok(());
                 }
                 index += 1;
+            }
+            if index < leaf.items.len() || index == 0 && last.is_some() {
+                let text = format!("records of a tree of group {} do not follow one another", group.number);
+                return Err(self.device.damaged(text));
             }
             if leaf.right == NULL {
                 return Ok(());
             }
             (leaf, index) = (self.read_node(group.number, tree, leaf.right, 0)?, 0);
         }
-        Err(self.device.damaged(format!("the leaves of a tree of group {} lead in a circle", group.number)))
     }
 }

@@ -3,7 +3,7 @@
 
 use serde::Serialize;
 
-use super::unified;
+use super::unified::{self, Unified};
 use crate::fs::tree::Tree;
 
 /// What a loader starts.
@@ -89,7 +89,7 @@ pub(crate) fn read(tree: &Tree) -> Vec<Entry> {
         }
     }
     for base in BASES {
-        entries.extend(unified::entries(tree, base));
+        entries.extend(unified::find(tree, base).into_iter().map(|(path, image)| unified_entry(path, &image)));
     }
     for file in EXTLINUX {
         if let Some(text) = tree.text(file) {
@@ -157,6 +157,17 @@ fn entry_file(tree: &Tree, file: &str, text: &str) -> Option<Entry> {
         parameters: parameters.trim().into(),
         is_unified: false,
     })
+}
+
+fn unified_entry(path: String, image: &Unified) -> Entry {
+    Entry {
+        title: image.title().unwrap_or_default(),
+        kernel: path.clone(),
+        initrds: image.has_early_image().then(|| path.clone()).into_iter().collect(),
+        parameters: image.parameters().unwrap_or_default(),
+        is_unified: true,
+        file: path,
+    }
 }
 
 /// `text` with names of GRUB's environment replaced by what is kept there; one that is not kept stands for nothing.

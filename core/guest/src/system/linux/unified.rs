@@ -3,7 +3,6 @@
 
 use std::io::{self, Read};
 
-use super::loader::Entry;
 use crate::{
     formats::pe::{self, Section},
     fs::tree::{OpenFile, Tree},
@@ -57,18 +56,19 @@ impl Unified {
         Some(io::BufReader::with_capacity(1 << 20, PartReader { file: self.file, at: part.at, left: part.len }))
     }
 
-    /// What it starts.
-    fn entry(&self, path: &str) -> Entry {
-        let release = self.text(".osrel").unwrap_or_default();
-        let title = super::release::assignments(&release).find(|(name, _)| *name == "PRETTY_NAME");
-        Entry {
-            file: path.into(),
-            title: title.map_or_else(String::new, |(_, value)| value),
-            kernel: path.into(),
-            initrds: self.part(".initrd").map(|_| path.to_string()).into_iter().collect(),
-            parameters: self.text(".cmdline").unwrap_or_default(),
-            is_unified: true,
-        }
+    pub(crate) fn has_early_image(&self) -> bool {
+        self.part(".initrd").is_some()
+    }
+
+    /// What the system in it is called.
+    pub(crate) fn title(&self) -> Option<String> {
+        let release = self.text(".osrel")?;
+        super::release::assignments(&release).find(|(name, _)| *name == "PRETTY_NAME").map(|(_, value)| value)
+    }
+
+    /// The kernel's parameters.
+    pub(crate) fn parameters(&self) -> Option<String> {
+        self.text(".cmdline")
     }
 }
 
@@ -89,13 +89,13 @@ impl Read for PartReader {
     }
 }
 
-/// What all images below `base` start, the newest first.
-pub(super) fn entries(tree: &Tree, base: &str) -> Vec<Entry> {
+/// All images below `base` with their paths, the newest first.
+pub(super) fn find(tree: &Tree, base: &str) -> Vec<(String, Unified)> {
     let folder = format!("{base}/EFI/Linux");
     let names = tree.names(&folder).into_iter().rev();
     let of = |name: String| {
         let path = format!("{folder}/{name}");
-        Some(Unified::open(tree, &path)?.entry(&path))
+        Unified::open(tree, &path).map(|image| (path, image))
     };
     names.filter_map(of).collect()
 }

@@ -44,7 +44,15 @@ pub(super) fn each(
 ) -> Result<(), String> {
     // No block is met twice: there are no more than the volume has.
     let mut left = device.size() / BLOCK as u64;
-    walk(device, root, 0, &mut left, visit)
+    let mut last = None;
+    walk(device, root, 0, &mut left, &mut |key, value| {
+        // Keys go up, so that nothing that is met twice goes on.
+        if last.is_some_and(|last| last >= key) {
+            return Err(broken());
+        }
+        last = Some(key);
+        visit(key, value)
+    })
 }
 
 fn walk(
@@ -60,7 +68,7 @@ fn walk(
         (word(&bytes, 4), word(&bytes, 16) as usize, word(&bytes, 20) as usize, word(&bytes, 24) as usize);
     let is_leaf = flags & 2 != 0;
     let fits = most.checked_mul(8 + VALUE).is_some_and(|all| NODE_HEAD + all <= BLOCK);
-    if depth > MAX_DEPTH || count > most || !fits || stored != VALUE || flags & 3 == 3 {
+    if depth > MAX_DEPTH || count > most || count == 0 && depth > 0 || !fits || stored != VALUE || flags & 3 == 3 {
         return Err(broken());
     }
     for index in 0..count {

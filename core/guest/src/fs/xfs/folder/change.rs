@@ -131,12 +131,11 @@ impl Xfs {
         // What one block, or the inode, may hold again is laid out anew.
         if index.free.len() == 1 {
             let first = self.data_block(folder, &map, 0)?;
-            if let Some((above, entries)) = split_own(first) {
-                if self.fits_one(&entries) {
-                    folder_map(folder, &map);
-                    self.lay_map(folder, Fork::Data, map)?;
-                    return self.lay_entries(folder, above, entries);
-                }
+            if let Some((above, entries)) = split_own(first)
+                && self.fits_one(&entries)
+            {
+                self.lay_map(folder, Fork::Data, map)?;
+                return self.lay_entries(folder, above, entries);
             }
         }
         self.finish_folder(folder, map, &index)

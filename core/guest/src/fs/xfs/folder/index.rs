@@ -21,6 +21,9 @@ pub(super) const NO_BLOCK: u16 = 0xffff;
 const ALONE: [u16; 2] = [0xd2f1, 0x3df1];
 const ONE_OF_MANY: [u16; 2] = [0xd2ff, 0x3dff];
 
+/// Leaves that the names with one hash fill, at most: more would be a circle.
+const MAX_LEAVES: usize = 4096;
+
 /// What an index is made of.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Index {
@@ -43,8 +46,7 @@ impl Xfs {
         let wrong =
             |what: &str| self.device.damaged(format!("the index of the folder with inode {} {what}", folder.number));
         let mut bytes = self.leaf_of(folder, &map, shape, wanted)?;
-        // There are no more leaves than blocks.
-        for _ in 0..folder.blocks().max(1) {
+        for _ in 0..MAX_LEAVES {
             let magic = hashes::magic(&bytes);
             if !ALONE.contains(&magic) && !ONE_OF_MANY.contains(&magic) {
                 return Err(wrong("has a leaf without its mark"));
@@ -88,7 +90,8 @@ impl Xfs {
         let alone = head + index.entries.len() * 8 + index.free.len() * 2 + 4 <= size;
         let most = (size - head) / 8;
         let count = index.entries.len().div_ceil(most).max(1);
-        let magic = if alone { ALONE } else { ONE_OF_MANY }[usize::from(v5).min(1)];
+        let [old, new] = if alone { ALONE } else { ONE_OF_MANY };
+        let magic = if v5 { new } else { old };
         let mut leaves = Vec::with_capacity(count);
         for number in 0..count {
             let (from, to) = (index.entries.len() * number / count, index.entries.len() * (number + 1) / count);

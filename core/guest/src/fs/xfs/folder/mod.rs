@@ -57,7 +57,6 @@ pub(super) fn kind_of(mode: u16) -> u8 {
 }
 
 /// The hash of a name (section "Directory Hash"), which attributes are found by as well.
-#[expect(clippy::many_single_char_names, reason = "four bytes")]
 pub(super) fn hash(name: &[u8]) -> u32 {
     let (fours, rest) = name.as_chunks::<4>();
     let hash = fours.iter().fold(0u32, |hash, &[a, b, c, d]| {
@@ -148,7 +147,9 @@ impl Xfs {
 
     /// The inode that a name in a folder stands for.
     pub(super) fn find(&self, folder: &Inode, name: &[u8]) -> Result<Option<u64>> {
-        if folder.format(Fork::Data) != Some(Format::Local) && folder.size() > 4 * self.sb.folder_block() as u64 {
+        // Where case tells nothing apart, hashes are those of other letters.
+        let by_hash = folder.size() > 4 * self.sb.folder_block() as u64 && self.check_names().is_ok();
+        if folder.format(Fork::Data) != Some(Format::Local) && by_hash {
             return self.find_by_hash(folder, name);
         }
         let mut found = None;

@@ -11,7 +11,7 @@ use crate::{
     error::Result,
     fs::{
         node::Attribute,
-        xfs::{Xfs, group::Group, inode::Fork, map::Run, reverse::Owner},
+        xfs::{Xfs, group::Group, inode::Fork, map::Run, owner::Owner},
     },
 };
 
@@ -96,10 +96,10 @@ impl Open {
                 value: item.region(2).get(..le32(head, 32) as usize).unwrap_or_default().into(),
             },
             kind::EFD | kind::RUD | kind::CUD | kind::BUD | kind::ATTRD => {
-                if let Some(index) = self.known.remove(&(own - 1, number)) {
-                    if let Some(done) = self.all.get_mut(index) {
-                        *done = None;
-                    }
+                if let Some(index) = self.known.remove(&(own - 1, number))
+                    && let Some(done) = self.all.get_mut(index)
+                {
+                    *done = None;
                 }
                 return Ok(());
             }
@@ -143,6 +143,15 @@ impl Xfs {
         ))
     }
 
+    /// Refuses a place that no file has: its number has 54 bits.
+    fn check_place(&self, one: Extent) -> Result<()> {
+        if one.offset >> 54 == 0 {
+            Ok(())
+        } else {
+            Err(self.device.damaged("its log names a place behind any file's end"))
+        }
+    }
+
     fn finish_free(&mut self, block: u64, len: u32) -> Result<()> {
         let (number, start) = self.sb.split_block(block);
         self.check_group_block(number, start, len)?;
@@ -154,6 +163,7 @@ impl Xfs {
     }
 
     fn finish_owner(&mut self, one: Extent) -> Result<()> {
+        self.check_place(one)?;
         let (number, start) = self.sb.split_block(one.block);
         self.check_group_block(number, start, one.len)?;
         let mut group = self.group(number)?;
@@ -202,6 +212,7 @@ impl Xfs {
     }
 
     fn finish_map(&mut self, one: Extent) -> Result<()> {
+        self.check_place(one)?;
         let mut inode = self.inode(one.owner)?;
         let fork = if one.flags & flag::ATTRIBUTES != 0 { Fork::Attributes } else { Fork::Data };
         let mut map = self.map(&inode, fork)?;
