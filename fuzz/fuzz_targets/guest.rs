@@ -24,6 +24,7 @@ fn walk(tree: &Tree, folder: &[u8], left: &mut usize) {
 }
 
 fuzz_target!(|bytes: &[u8]| {
+    reformis_guest::fuzzing::lvm_tables(bytes);
     let storage = Arc::new(MemoryStorage::new("fuzz.raw", bytes));
     let disk = format::open(storage, Some(Format::Raw)).expect("any bytes are a raw disk").disk;
     let look = reformis_guest::look(&disk, &Budget::whole()).expect("memory can be read");

@@ -8,4 +8,5 @@ fuzz_target!(|bytes: &[u8]| {
     let (adapters, same) = reformis_guest::fuzzing::texts(&text);
     assert!(adapters <= 5 * text.len() + 1, "each is named somewhere, or by its file");
     assert!(same, "a changed field is a field");
+    reformis_guest::fuzzing::label_rules(&text);
 });

@@ -152,6 +152,17 @@ pub mod fuzzing {
         reg::read(bytes).is_ok_and(|lines| reg::write(&lines).is_ok_and(|text| reg::read(&text) == Ok(lines)))
     }
 
+    /// Reads a volume of metadata as that of a thin pool and of a cache: the tree at each of its first blocks, and the array.
+    /// Gives the number of values.
+    pub fn lvm_tables(bytes: &[u8]) -> usize {
+        crate::volume::lvm::read_tables(bytes)
+    }
+
+    /// Reads the rules of a policy for labels, and asks them for a path.
+    pub fn label_rules(text: &str) -> bool {
+        crate::system::linux::contexts::is_known(text, "/etc/tide/tide.conf")
+    }
+
     /// Unpacks bytes that a Windows system packed, or that say where a link leads.
     pub fn unpack(kind: u8, bytes: &[u8]) -> bool {
         let mut out = vec![0; 32 << 10];

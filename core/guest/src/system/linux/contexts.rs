@@ -151,6 +151,14 @@ impl Rule {
     }
 }
 
+/// Whether these rules say something of a path, for the fuzzers.
+pub(crate) fn is_known(text: &str, path: &str) -> bool {
+    let mut rules: Vec<Rule> = text.lines().filter_map(Rule::of).collect();
+    rules.sort_by_key(|rule| rule.is_exact);
+    let all = Contexts { rules, same: Vec::new(), _hold: reformis_disk::budget::Budget::whole().hold() };
+    !matches!(all.find(path, Kind::File), Label::Unknown)
+}
+
 /// What all paths that fit a pattern begin with, and whether that is the only one.
 fn literal_start(pattern: &str) -> (String, bool) {
     let mut start = String::new();

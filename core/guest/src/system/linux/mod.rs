@@ -1,6 +1,6 @@
 //! Linux systems: what they boot with, what they mount, and what their network goes by.
 
-mod contexts;
+pub(crate) mod contexts;
 pub(crate) mod devices;
 pub(crate) mod fstab;
 pub(crate) mod helpers;

@@ -85,3 +85,23 @@ fn of_group(bench: &Arc<Bench>, name: &str, group: &Section, physical: &HashMap<
     });
     opened.collect()
 }
+
+/// Reads a volume of metadata, for the fuzzers: the tree and the array at each of its first blocks. The number of values.
+pub(crate) fn read_tables(bytes: &[u8]) -> usize {
+    use reformis_disk::{Disk, Format, budget::Budget, format, source::MemoryStorage};
+    let storage = Arc::new(MemoryStorage::new("metadata", bytes.to_vec()));
+    let Ok(opened) = format::open(storage, Some(Format::Raw)) else { return 0 };
+    let disk: Arc<dyn Disk> = opened.disk;
+    let bench = Bench::new([disk], &Budget::whole());
+    let device = Device::part(&bench, 0, 0, u64::MAX, "metadata");
+    let mut values = 0;
+    for root in 0..4 {
+        let mut count = |_, _| {
+            values += 1;
+            Ok(())
+        };
+        drop(tables::each(&device, root, &mut count));
+        drop(tables::array(&device, root, count));
+    }
+    values
+}
