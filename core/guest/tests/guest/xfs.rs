@@ -425,3 +425,42 @@ fn a_whole_guest_is_made_ready() {
         assert!(second.done.is_empty(), "{kind:?}: {:?}", second.done);
     }
 }
+
+/// Logs that kernels of today do not write: version 4 with a log of the first version, and quotas (`xfs-logs/recipe.sh`). What is made
+/// of them is what an older kernel made of the same.
+#[test]
+fn logs_of_older_volumes_are_replayed_as_their_kernel_did() {
+    let folder = tempfile::tempdir().unwrap();
+    for name in ["v4", "quotas"] {
+        let unpacked = |name: &str| {
+            let packed = format!("{}/tests/guest/xfs-logs/{name}.raw.zst", env!("CARGO_MANIFEST_DIR"));
+            let path = folder.path().join(name);
+            fs::write(&path, zstd::decode_all(File::open(packed).unwrap()).unwrap()).unwrap();
+            path
+        };
+        let read = |path: &Path| {
+            let mut read = Model::new();
+            let (bench, tree) = open(path);
+            seen(&tree, "", &mut read);
+            (bench, read)
+        };
+        let (_, wanted) = read(&unpacked(&format!("{name}-replayed")));
+        let left = unpacked(name);
+        let (bench, replayed) = read(&left);
+        assert!(wanted.len() > 280 && replayed == wanted, "{name}: {} of {}", replayed.len(), wanted.len());
+        assert!(bench.changed(), "{name}: the log is replayed as an edit");
+        let result = save(&bench, &left);
+        if has(&TOOLS) {
+            check(&result);
+        }
+        // It is clean then, and can be changed.
+        let (bench, mut tree) = open(&result);
+        assert!(!bench.changed());
+        bench.begin("more", "a test");
+        tree.write("/more", b"more").unwrap();
+        let result = save(&bench, &result);
+        if has(&TOOLS) {
+            check(&result);
+        }
+    }
+}
