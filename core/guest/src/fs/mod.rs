@@ -9,6 +9,7 @@ pub(crate) mod fat;
 pub(crate) mod node;
 pub(crate) mod ntfs;
 pub(crate) mod registry;
+mod runs;
 pub(crate) mod tree;
 pub(crate) mod xfs;
 

@@ -2,6 +2,8 @@
 
 use serde::Serialize;
 
+use crate::error::{Error, Result};
+
 /// What a file system calls a file or a folder by. Only the file system that it came from understands it, and only as long as
 /// the file is where it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -46,6 +48,18 @@ pub(crate) struct Facts {
     pub(crate) identity: Option<String>,
     /// Its label; empty when it has none.
     pub(crate) label: String,
+}
+
+/// Refuses what no file of a Unix file system is called.
+///
+/// # Errors
+/// [`Error::WrongKind`].
+pub(crate) fn check_name(name: &[u8]) -> Result<()> {
+    let fits = !name.is_empty() && name.len() <= 255 && !name.contains(&b'/') && !name.contains(&0);
+    if fits && name != b"." && name != b".." {
+        return Ok(());
+    }
+    Err(Error::WrongKind { path: String::from_utf8_lossy(name).into(), wanted: "name" })
 }
 
 /// What is set of something that is there; `None` stays as it is.

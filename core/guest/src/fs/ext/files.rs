@@ -8,7 +8,7 @@ use super::{
 };
 use crate::{
     error::{Error, Result},
-    fs::node::{Meta, New, Owner},
+    fs::node::{Meta, New, Owner, check_name},
 };
 use reformis_disk::to_usize;
 
@@ -358,12 +358,4 @@ impl Ext {
         };
         folder.set_links(links);
     }
-}
-
-/// Refuses what can be no name.
-fn check_name(name: &[u8]) -> Result<()> {
-    if name.is_empty() || name.len() > 255 || name.contains(&b'/') || name.contains(&0) {
-        return Err(Error::WrongKind { path: String::from_utf8_lossy(name).into(), wanted: "name" });
-    }
-    Ok(())
 }

@@ -8,6 +8,8 @@ use super::{
 };
 use crate::error::Result;
 
+pub(super) use crate::fs::runs::{Map, Run};
+
 const EXTENT_MAGIC: u16 = 0xf30a;
 /// Deepest tree that a file of 2^32 blocks can need.
 const MAX_DEPTH: u16 = 5;
@@ -15,56 +17,6 @@ const MAX_DEPTH: u16 = 5;
 const MAX_RUN: u32 = 32_768;
 /// Runs of one file that are taken into memory.
 const MAX_RUNS: usize = 1 << 20;
-
-/// A run of blocks of a file.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Run {
-    /// First block in the file.
-    pub(super) logical: u64,
-    /// First block in the file system.
-    pub(super) physical: u64,
-    /// Number of blocks.
-    pub(super) len: u64,
-    /// Reserved: reads as zeros.
-    pub(super) unwritten: bool,
-}
-
-/// The map of a file.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(super) struct Map {
-    /// Ascending, without overlaps.
-    pub(super) runs: Vec<Run>,
-    /// Blocks that hold the map itself.
-    pub(super) tables: Vec<u64>,
-}
-
-impl Map {
-    /// Adds a run behind the others, joined to the last where it goes on from it.
-    pub(super) fn push(&mut self, run: Run) {
-        match self.runs.last_mut() {
-            Some(last)
-                if last.logical + last.len == run.logical
-                    && last.physical + last.len == run.physical
-                    && last.unwritten == run.unwritten =>
-            {
-                last.len += run.len;
-            }
-            _ => self.runs.push(run),
-        }
-    }
-
-    /// The block in the file system of block `logical`; `None` for a hole and for reserved space.
-    pub(super) fn block(&self, logical: u64) -> Option<u64> {
-        let index = self.runs.partition_point(|run| run.logical + run.len <= logical);
-        let run = self.runs.get(index).filter(|run| run.logical <= logical && !run.unwritten)?;
-        Some(run.physical + (logical - run.logical))
-    }
-
-    /// Blocks of data.
-    pub(super) fn blocks(&self) -> u64 {
-        self.runs.iter().map(|run| run.len).sum()
-    }
-}
 
 #[expect(
     clippy::indexing_slicing,

@@ -7,19 +7,11 @@ use super::{
 };
 use crate::{
     error::{Error, Result},
-    fs::node::{Meta, New, Owner},
+    fs::node::{Meta, New, Owner, check_name},
 };
 
 fn text(name: &[u8]) -> String {
     String::from_utf8_lossy(name).into()
-}
-
-fn check_name(name: &[u8]) -> Result<()> {
-    let fits = !name.is_empty() && name.len() <= 255 && !name.contains(&b'/') && !name.contains(&0);
-    if fits && name != b"." && name != b".." {
-        return Ok(());
-    }
-    Err(Error::WrongKind { path: text(name), wanted: "name of at most 255 bytes" })
 }
 
 impl Xfs {

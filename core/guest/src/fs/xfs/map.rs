@@ -9,25 +9,14 @@ use super::{
 };
 use crate::error::Result;
 
+pub(super) use crate::fs::runs::{Map, Run};
+
 /// Deeper than any tree of 2^48 runs.
 const MAX_LEVEL: u16 = 12;
 /// No block.
 const NULL: u64 = u64::MAX;
 /// The most blocks of one run: what 21 bits count.
 const MAX_RUN: u64 = (1 << 21) - 1;
-
-/// A run of blocks of a fork.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Run {
-    /// First block in the fork.
-    pub(super) logical: u64,
-    /// First block in the file system.
-    pub(super) physical: u64,
-    /// Number of blocks.
-    pub(super) len: u64,
-    /// Reserved: reads as zeros.
-    pub(super) unwritten: bool,
-}
 
 impl Run {
     fn of(record: &[u8]) -> Self {
@@ -46,29 +35,9 @@ impl Run {
         put64(&mut record, 8, self.physical << 21 | self.len);
         record
     }
-
-    pub(super) fn end(&self) -> u64 {
-        self.logical + self.len
-    }
-}
-
-/// The map of a fork.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(super) struct Map {
-    /// Ascending, without overlaps.
-    pub(super) runs: Vec<Run>,
-    /// Blocks that hold the map itself.
-    pub(super) tables: Vec<u64>,
 }
 
 impl Map {
-    /// The block in the file system of block `logical`; `None` for a hole and for reserved space.
-    pub(super) fn block(&self, logical: u64) -> Option<u64> {
-        let index = self.runs.partition_point(|run| run.end() <= logical);
-        let run = self.runs.get(index).filter(|run| run.logical <= logical && !run.unwritten)?;
-        Some(run.physical + (logical - run.logical))
-    }
-
     /// Puts a run where there is a hole, joined to its neighbours where it goes on from them.
     pub(super) fn put(&mut self, run: Run) {
         let index = self.runs.partition_point(|other| other.logical < run.logical);
