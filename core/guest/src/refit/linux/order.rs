@@ -13,16 +13,16 @@ fn is_kernels(name: &str) -> bool {
 }
 
 impl Edits<'_, '_> {
-    /// Makes the service for these names and addresses, where two of them could change places.
+    /// Makes the service for these names and addresses, where an adapter could have the name that another one is to get.
     pub(super) fn keep_order(&mut self, pairs: &[(String, String)], changes: &mut Vec<String>) -> crate::Result<()> {
         let pairs: Vec<&(String, String)> = pairs.iter().filter(|(name, _)| is_kernels(name)).collect();
-        if pairs.len() < 2 || !self.system.has_systemd() {
+        if pairs.is_empty() || self.work.hardware.adapters.len() < 2 || !self.system.has_systemd() {
             return Ok(());
         }
         let list: String = pairs.iter().map(|(name, mac)| format!(" {mac}={name}")).collect();
         let script = format!(
             "#!/bin/sh\n\
-             # Gives each adapter the name that this system's configuration has for it, also where two have each other's.\n\
+             # Gives each adapter the name that this system's configuration has for it, also where another one has it.\n\
              pairs=\"{}\"\n\
              for pair in $pairs; do\n\
              \x20   for path in /sys/class/net/*; do\n\
@@ -34,9 +34,16 @@ impl Edits<'_, '_> {
              \x20   done\n\
              done\n\
              for pair in $pairs; do\n\
-             \x20   if [ -e \"/sys/class/net/keep-${{pair#*=}}\" ]; then\n\
-             \x20       ip link set dev \"keep-${{pair#*=}}\" name \"${{pair#*=}}\"\n\
+             \x20   name=${{pair#*=}}\n\
+             \x20   [ -e \"/sys/class/net/keep-$name\" ] || continue\n\
+             \x20   # Whoever has it and is not spoken of gets the first that is free.\n\
+             \x20   if [ -e \"/sys/class/net/$name\" ]; then\n\
+             \x20       free=0\n\
+             \x20       while [ -e \"/sys/class/net/eth$free\" ] || echo \"$pairs \" | grep -q \"=eth$free \"; do free=$((free + 1)); done\n\
+             \x20       ip link set dev \"$name\" down\n\
+             \x20       ip link set dev \"$name\" name \"eth$free\"\n\
              \x20   fi\n\
+             \x20   ip link set dev \"keep-$name\" name \"$name\"\n\
              done\n\
              exit 0\n",
             list.trim_start()
@@ -60,7 +67,7 @@ impl Edits<'_, '_> {
         let wanted = format!("/etc/systemd/system/multi-user.target.wants/{UNIT}");
         tree.link(wanted, format!("/etc/systemd/system/{UNIT}"))?;
         let names: Vec<&str> = pairs.iter().map(|(name, _)| name.as_str()).collect();
-        changes.push(format!("{} cannot change places when the system starts", names.join(", ")));
+        changes.push(format!("{} cannot go to another adapter when the system starts", names.join(", ")));
         Ok(())
     }
 }
