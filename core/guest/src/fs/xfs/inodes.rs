@@ -5,9 +5,10 @@ use std::ops::ControlFlow;
 use super::{
     Xfs,
     fields::{be16, be32, be64, byte, low8, low32, put, put16, put32, put64},
-    group::{BUCKETS, Group, Head, NULL, agi},
+    group::{BUCKETS, Group, Head, NULL, agf, agi},
     inode::{Fork, Format, Inode, Time},
     owner,
+    space::HELD_BACK,
     superblock::{incompat, ro_compat},
     tree::{Order, Record, Tree},
 };
@@ -157,12 +158,20 @@ impl Xfs {
         // Two chunks share a block where a block holds more than one.
         let count = (blocks * per_block).max(CHUNK);
         let round = self.sb.sb_inoalignmt.get().max(1);
-        let (start, len, whole) = match self.take_owned(group, blocks, round, owner::INODES) {
+        // A group whose trees have no room to grow is left alone from the start: another one is asked then, and what was half made
+        // here would stay.
+        let room = be32(&group.space, agf::FREE).saturating_sub(HELD_BACK);
+        let taken = if room < blocks {
+            Err(self.no_room(blocks.into(), room.into()))
+        } else {
+            self.take_owned(group, blocks, round, owner::INODES)
+        };
+        let (start, len, whole) = match taken {
             Ok(start) => (start, blocks, true),
             Err(error @ crate::Error::NoRoom { .. }) => {
                 let (least, part) = (self.sb.sb_spino_align.get(), (PER_HOLE / per_block).max(1));
                 let part = part.max(least);
-                if !self.has_sparse() || part >= blocks || count != CHUNK {
+                if !self.has_sparse() || part >= blocks || count != CHUNK || room < part {
                     return Err(error);
                 }
                 (self.take_owned(group, part, part, owner::INODES)?, part, false)

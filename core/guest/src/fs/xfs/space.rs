@@ -14,7 +14,7 @@ use super::{
 use crate::error::Result;
 
 /// Blocks of a group that are left to its own trees.
-const HELD_BACK: u32 = 16;
+pub(super) const HELD_BACK: u32 = 16;
 /// Free runs that are looked at for one that begins at a round number.
 const TRIES: usize = 256;
 
