@@ -27,10 +27,17 @@ impl Emulator {
     /// # Errors
     /// When it is not installed or does not answer.
     pub fn start() -> Result<Self> {
-        Self::with(
-            tempfile::tempdir()?,
-            &["-machine", "none", "-nodefaults", "-display", "none", "-S"].map(String::from),
-        )
+        Self::start_with(&[])
+    }
+
+    /// Starts one with `options` more.
+    ///
+    /// # Errors
+    /// When it is not installed, does not take them, or does not answer.
+    pub fn start_with(options: &[String]) -> Result<Self> {
+        let mut line = ["-machine", "none", "-nodefaults", "-display", "none", "-S"].map(String::from).to_vec();
+        line.extend_from_slice(options);
+        Self::with(tempfile::tempdir()?, &line)
     }
 
     /// Starts one with the machine of a domain, before its first instruction.
