@@ -9,6 +9,7 @@ mod hints;
 mod logging;
 mod output;
 mod progress;
+mod site;
 
 use std::{
     process::ExitCode,
@@ -24,20 +25,31 @@ use clap::Parser;
 use exit::Exit;
 use progress::Progress;
 use reformis_disk::budget::Budget;
+use reformis_machine::Site;
+use reformis_wire::Wires;
 
 /// What every command is given.
 pub(crate) struct Session {
     pub(crate) json: bool,
-    pub(crate) progress: Progress,
+    pub(crate) progress: Arc<Progress>,
     pub(crate) cancel: Arc<AtomicBool>,
     /// Memory for all that is collected from what strangers made.
     pub(crate) budget: Arc<Budget>,
+    /// What the site adds.
+    pub(crate) site: Site,
+    /// The network.
+    pub(crate) wires: Wires,
 }
 
 impl Session {
     /// What the core's steps are given.
     pub(crate) fn context(&self) -> reformis_move::Context<'_> {
-        reformis_move::Context { cancel: &self.cancel, observer: &self.progress, budget: &self.budget }
+        reformis_move::Context {
+            cancel: &self.cancel,
+            observer: &*self.progress,
+            budget: &self.budget,
+            wires: &self.wires,
+        }
     }
 }
 
@@ -73,15 +85,27 @@ fn raise_file_limit() {
 fn run(cli: Cli) -> Result<Exit> {
     raise_file_limit();
     logging::start(cli.global.verbose, cli.global.log.as_deref())?;
+    let progress = Arc::new(Progress::new(cli.global.quiet, cli.global.json));
+    let cancel = stop_on_signals()?;
+    // The demo is the same everywhere, and a shell's completions need no site.
+    let needs_site = !matches!(cli.command, Command::Demo(_) | Command::Completions(_) | Command::Standin(_));
+    let text = if needs_site { site::read(cli.global.site.as_deref())? } else { site::Text::default() };
     let session = Session {
         json: cli.global.json,
-        progress: Progress::new(cli.global.quiet, cli.global.json),
-        cancel: stop_on_signals()?,
+        site: text.site()?,
+        wires: site::wires(&text, cli.global.limit, &progress, &cancel)?,
+        progress,
+        cancel,
         budget: Budget::whole(),
     };
+    if cli.global.while_running {
+        session.wires.read_running();
+    }
     match cli.command {
         Command::Survey(args) => commands::survey::run(&args, &session),
         Command::Dests(args) => commands::dests::run(&args, &session),
+        Command::Hosts(args) => commands::hosts::run(&args, &session),
+        Command::Standin(args) => commands::standin::run(&args, &session),
         Command::Draft(args) => commands::draft::run(&args, &session),
         Command::Carry(args) => commands::carry::run(&args, &session),
         Command::Recast(args) => commands::recast::run(&args, &session),

@@ -321,6 +321,12 @@ fn main() {
     put("guest", "esp", &with_esp());
     let archive = early::archive(&[("lib", early::LINK, b"usr/lib"), ("usr/lib/modules", early::FOLDER, b"")]);
     let network = "network:\n  ethernets:\n    shore: {match: {macaddress: '02:5a:17:00:00:01'}, set-name: ens5}\n    ens6: &a [*a]\n";
+    let kind = |kind: u8, bytes: &[u8]| [&[kind][..], bytes].concat();
+    put("wires", "nbd", &kind(0, &reformis_standin::servers::scripts::nbd()));
+    put("wires", "sftp", &kind(1, &reformis_standin::servers::scripts::sftp()));
+    put("wires", "export", &kind(2, br#"{"export":"e-1","state":"ready","files":[{"name":"a","link":"/v1/x?sig=1"}]}"#));
+    put("wires", "index", &kind(2, b"<html><a href=\"a%20b.vmdk\">a</a><a href='sub/'>"));
+    put("wires", "link", &kind(3, b"nbd+unix:///disk?socket=/run/a%20b.sock"));
     put("texts", "netplan", network.as_bytes());
     put("texts", "interfaces", b"auto ens3\niface bond0 inet manual\n bond-slaves ens3 ens4\niface ens3.7 inet dhcp\n");
     put(

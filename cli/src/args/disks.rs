@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::Args;
 use reformis_disk::{ByteSize, Format, Shape};
 
-use super::{FirmwareWord, GuestArgs, SiteArgs, Squeeze};
+use super::{FirmwareWord, GuestArgs, Squeeze};
 
 #[derive(Debug, Args)]
 pub(crate) struct RecastArgs {
@@ -99,8 +99,6 @@ pub(crate) struct RefitArgs {
     pub(crate) accept: Vec<String>,
     #[command(flatten)]
     pub(crate) result: ResultArgs,
-    #[command(flatten)]
-    pub(crate) site: SiteArgs,
     #[command(flatten)]
     pub(crate) guest: GuestArgs,
 }

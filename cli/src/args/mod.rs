@@ -64,6 +64,22 @@ pub(crate) struct Global {
     /// Write a detailed log to FILE
     #[arg(long, value_name = "FILE", global = true)]
     pub(crate) log: Option<PathBuf>,
+    /// The site's settings, where they are not reformis.toml here or in the configuration folder
+    #[arg(long, value_name = "FILE", global = true)]
+    pub(crate) site: Option<PathBuf>,
+    /// Read a machine of a host while it runs, where the host can give one moment of its disks
+    #[arg(long, global = true)]
+    pub(crate) while_running: bool,
+    /// Take at most RATE a second from the network, such as 50MiB/s
+    #[arg(long, value_name = "RATE", global = true, value_parser = rate)]
+    pub(crate) limit: Option<u64>,
+}
+
+/// Bytes a second: a size, with or without `/s` behind it.
+fn rate(text: &str) -> Result<u64, String> {
+    let size: reformis_disk::ByteSize =
+        text.strip_suffix("/s").unwrap_or(text).parse().map_err(|_| format!("'{text}' is no rate such as 50MiB/s"))?;
+    if size.0 < 1024 { Err("a rate is 1 KiB/s at least".into()) } else { Ok(size.0) }
 }
 
 /// When to use colours.
@@ -154,6 +170,25 @@ pub(crate) enum Command {
                       reformis recast tidelog.qcow2 - --as vmdk/stream | ssh host 'cat >tidelog.vmdk'"
     )]
     Recast(RecastArgs),
+    /// Shows the hosts that are known, and tries one
+    #[command(
+        long_about = "Shows the hosts that reformis.toml names. With NAME, tries that one: whether it answers, lets us in, and \
+                      what it lets us do.\n\nA host is a place on the network where machines live: NAME: stands for all of \
+                      them, NAME:MACHINE for one, wherever a command takes a TARGET.",
+        after_help = "Examples:\n  reformis hosts\n  reformis hosts harbour\n  reformis survey harbour:\n  \
+                      reformis draft harbour:ledger --dest virtio-host --out ledger.toml"
+    )]
+    Hosts(HostsArgs),
+    /// Runs a small simulated host, to try things with
+    #[command(
+        subcommand_required = true,
+        arg_required_else_help = true,
+        long_about = "Runs a small simulated host. It lists the machines in a folder and exports their disks by links that \
+                      expire, as docs/export-protocol.md says. It is for trying, for the demo and for tests: it has no TLS \
+                      and one token.",
+        after_help = "Example:\n  reformis standin host --data saltmarsh-demo/host --at 127.0.0.1:8640"
+    )]
+    Standin(StandinArgs),
     /// Makes the system on one disk ready for a destination
     #[command(
         long_about = "Makes the system on one disk ready for the hardware of a destination, into a copy or in place.\n\n\
@@ -224,7 +259,7 @@ pub(crate) enum Command {
 
 #[derive(Debug, Args)]
 pub(crate) struct SurveyArgs {
-    /// Archives, machine files, disks, or folders
+    /// Archives, machine files, disks, folders, links to such, or HOST: and HOST:MACHINE
     #[arg(required = true, value_name = "TARGET")]
     pub(crate) targets: Vec<PathBuf>,
     /// Unpack compressed disks into a nameless temporary file, to look inside them
@@ -236,20 +271,48 @@ pub(crate) struct SurveyArgs {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct HostsArgs {
+    /// Try this one
+    #[arg(value_name = "NAME")]
+    pub(crate) name: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct StandinArgs {
+    #[command(subcommand)]
+    pub(crate) kind: StandinKind,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum StandinKind {
+    /// A host that lists machines and exports their disks
+    Host(StandinHostArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct StandinHostArgs {
+    /// The folder with a folder for each machine: its machine file, its disks, and maybe a file `power`
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) data: PathBuf,
+    /// Where it listens
+    #[arg(long, value_name = "ADDRESS:PORT", default_value = "127.0.0.1:8640")]
+    pub(crate) at: String,
+    /// A file whose first line is the token that lets clients in; made with a new one if it is not there
+    #[arg(long, value_name = "FILE", default_value = "standin-token")]
+    pub(crate) token_file: PathBuf,
+    /// For how many seconds a session and a link are good
+    #[arg(long, value_name = "SECONDS", default_value_t = 600)]
+    pub(crate) seconds: u64,
+    /// What it does wrong, such as cut=1048576*3, busy=2*1, no-ranges, gzip, chunked, slow=200; can be given several times
+    #[arg(long, value_name = "FAULT")]
+    pub(crate) fault: Vec<String>,
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct DestsArgs {
     /// Show this one in full
     #[arg(value_name = "NAME")]
     pub(crate) name: Option<String>,
-    #[command(flatten)]
-    pub(crate) site: SiteArgs,
-}
-
-/// Where a site's own settings are.
-#[derive(Debug, Args)]
-pub(crate) struct SiteArgs {
-    /// The site's destinations and networks, where that is not reformis.toml here or in the configuration folder
-    #[arg(long, value_name = "FILE")]
-    pub(crate) site: Option<PathBuf>,
 }
 
 #[derive(Debug, Args)]

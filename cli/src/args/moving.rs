@@ -5,8 +5,6 @@ use std::path::PathBuf;
 use clap::{Args, ValueEnum};
 use reformis_disk::{ByteSize, Shape};
 
-use super::SiteArgs;
-
 /// What is moved, and the settings that are chosen most.
 #[derive(Debug, Args)]
 pub(crate) struct MoveArgs {
@@ -25,8 +23,6 @@ pub(crate) struct MoveArgs {
     /// Follow names in the files that lead out of their folder (never to a device)
     #[arg(long)]
     pub(crate) trust_links: bool,
-    #[command(flatten)]
-    pub(crate) site: SiteArgs,
     #[command(flatten)]
     pub(crate) choices: ChoiceArgs,
 }

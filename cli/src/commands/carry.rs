@@ -17,7 +17,7 @@ use crate::{
 pub(crate) fn run(args: &CarryArgs, session: &Session) -> Result<Exit> {
     let options = Options {
         order: order::order(&args.order, None)?,
-        site: order::site(&args.order.site)?,
+        site: session.site.clone(),
         accept: args.accept.clone(),
         force: args.force,
         links: links(args.order.trust_links),
@@ -107,6 +107,14 @@ fn next_steps(landing: &Landing) -> Vec<String> {
 /// The archive that a member's name starts with.
 fn archive_of(file: &str) -> &str {
     file.split('/').next().unwrap_or(file)
+}
+
+/// A target as a shell takes it: a path, or a machine of a host.
+pub(super) fn quoted_target(target: &str) -> String {
+    match target.split_once(':') {
+        Some((host, machine)) if !machine.is_empty() => format!("{}:{}", quoted(host), quoted(machine)),
+        _ => quoted(target),
+    }
 }
 
 /// A path as a shell takes it.

@@ -43,7 +43,7 @@ pub(crate) fn refit(args: &RefitArgs, session: &Session) -> Result<Exit> {
     let options = RefitOptions {
         recast: recast_options(&args.disk, &args.result)?,
         destination: args.dest.clone(),
-        site: order::site(&args.site)?,
+        site: session.site.clone(),
         controller,
         adapter,
         firmware: args

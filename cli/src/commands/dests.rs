@@ -6,7 +6,7 @@ use reformis_machine::{
     destination::{DiskShape, Lacking},
 };
 
-use super::{JSON_SCHEMA, order};
+use super::JSON_SCHEMA;
 use crate::{
     Session,
     args::DestsArgs,
@@ -15,7 +15,7 @@ use crate::{
 };
 
 pub(crate) fn run(args: &DestsArgs, session: &Session) -> Result<Exit> {
-    let site = order::site(&args.site)?;
+    let site = &session.site;
     let known = match &args.name {
         Some(name) => site.destination(name).map(|destination| vec![destination]),
         None => site.destinations(),

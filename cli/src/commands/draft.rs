@@ -24,8 +24,7 @@ const INTO: &str = "landing";
 
 pub(crate) fn run(args: &DraftArgs, session: &Session) -> Result<Exit> {
     let order = order::order(&args.order, Some(INTO))?;
-    let site = order::site(&args.order.site)?;
-    let draft = draft::draft(&order, &site, links(args.order.trust_links), &session.context())?;
+    let draft = draft::draft(&order, &session.site, links(args.order.trust_links), &session.context())?;
     let text = brief::write(&draft.brief, &draft.notes);
     let to_stdout = args.out.as_deref() == Some(Path::new("-"));
     if let Some(path) = args.out.as_deref().filter(|_| !to_stdout) {

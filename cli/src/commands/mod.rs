@@ -6,10 +6,12 @@ pub(crate) mod completions;
 pub(crate) mod demo;
 pub(crate) mod dests;
 pub(crate) mod draft;
+pub(crate) mod hosts;
 mod order;
 pub(crate) mod peek;
 pub(crate) mod prove;
 pub(crate) mod recast;
+pub(crate) mod standin;
 pub(crate) mod survey;
 
 use reformis_disk::source::Links;

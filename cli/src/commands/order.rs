@@ -2,9 +2,8 @@
 
 use std::path::{Path, PathBuf};
 
-use anyhow::{Context, Result};
+use anyhow::Result;
 use clap::error::ErrorKind;
-use reformis_machine::{Site, site};
 use reformis_move::{
     brief::{FirmwareKind, Mac, NewGuest},
     prepare::{self, Order},
@@ -12,7 +11,7 @@ use reformis_move::{
 };
 
 use crate::{
-    args::{ChoiceArgs, FirmwareWord, GuestArgs, MacWord, MoveArgs, SiteArgs},
+    args::{ChoiceArgs, FirmwareWord, GuestArgs, MacWord, MoveArgs},
     failure::wrong_usage,
 };
 
@@ -103,28 +102,4 @@ pub(super) fn guest_wishes(args: &GuestArgs) -> Result<NewGuest> {
         new_machine_id: args.new_machine_id,
         new_ssh_keys: args.new_ssh_keys,
     })
-}
-
-/// The site's settings: those that are named, else `reformis.toml` in the working folder, else in the user's
-/// configuration folder, else none.
-pub(super) fn site(args: &SiteArgs) -> Result<Site> {
-    let (path, named) = match &args.site {
-        Some(path) => (Some(path.clone()), true),
-        None => (usual_places().into_iter().find(|path| path.is_file()), false),
-    };
-    let Some(path) = path else { return Ok(Site::default()) };
-    let text =
-        std::fs::read_to_string(&path).with_context(|| format!("reading the site's file '{}'", path.display()))?;
-    if !named {
-        tracing::info!(file = %path.display(), "the site's settings");
-    }
-    Ok(Site::parse(&path.to_string_lossy(), &text).map_err(reformis_move::Error::from)?)
-}
-
-fn usual_places() -> Vec<PathBuf> {
-    let variable = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
-    let configuration = variable("XDG_CONFIG_HOME").or_else(|| Some(variable("HOME")?.join(".config")));
-    let mut places = vec![PathBuf::from(site::FILE_NAME)];
-    places.extend(configuration.map(|folder| folder.join("reformis").join(site::FILE_NAME)));
-    places
 }

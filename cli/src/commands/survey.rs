@@ -1,6 +1,6 @@
 //! `reformis survey`
 
-use std::{collections::HashSet, fmt::Write, path::PathBuf};
+use std::{collections::HashSet, fmt::Write};
 
 use anyhow::Result;
 use reformis_disk::{ByteSize, Facts, Format};
@@ -10,7 +10,7 @@ use reformis_move::{
     Finding,
     inside::InsideSurvey,
     survey::{self, Survey, SurveyedDisk},
-    target::{StreamFacts, Unpack},
+    target::{self, StreamFacts, Unpack},
 };
 
 use super::{JSON_SCHEMA, base_name, links};
@@ -28,17 +28,24 @@ pub(crate) fn run(args: &SurveyArgs, session: &Session) -> Result<Exit> {
     let unpack = args.unpack.then_some(Unpack { folder: &folder, context: &context });
     let mut surveys = Vec::new();
     let mut failed = false;
+    let mut hosts = Vec::new();
     for target in &args.targets {
+        if let Some((host, "")) = session.wires.host_of(&target.to_string_lossy()) {
+            hosts.push((host.to_string(), super::hosts::machines(host, session)?));
+            continue;
+        }
         let first = surveys.len();
         // A folder of drivers is one thing, however many folders are in it.
-        if target.is_dir()
+        let files = target::files_in(target, &session.wires)?;
+        if files.is_some()
             && let found = survey::drivers(target, &context)?
             && found.is_some()
         {
             surveys.extend(found);
             continue;
         }
-        for path in expand(target)? {
+        let is_folder = files.is_some();
+        for path in files.unwrap_or_else(|| vec![target.clone()]) {
             match survey::survey(&path, links, unpack, &context) {
                 Ok(found) => surveys.extend(found),
                 Err(error) if error.is_interrupted() => return Err(error.into()),
@@ -50,17 +57,23 @@ pub(crate) fn run(args: &SurveyArgs, session: &Session) -> Result<Exit> {
                 }
             }
         }
-        if target.is_dir() {
+        if is_folder {
             let alone = surveys.split_off(first);
             surveys.extend(without_owned(alone));
         }
     }
     if session.json {
-        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "targets": surveys }))?;
+        let mut document = serde_json::json!({ "schema": JSON_SCHEMA, "targets": surveys });
+        if let (false, Some(document)) = (hosts.is_empty(), document.as_object_mut()) {
+            let list = hosts.iter().map(|(name, machines)| serde_json::json!({ "host": name, "machines": machines }));
+            document.insert("hosts".into(), list.collect());
+        }
+        emit_json(&document)?;
     } else {
-        let texts: Vec<String> = surveys.iter().map(show).collect();
+        let lists = hosts.iter().map(|(name, machines)| super::hosts::show(name, machines));
+        let texts: Vec<String> = lists.chain(surveys.iter().map(show)).collect();
         emit(&texts.join("\n"))?;
-        if surveys.is_empty() && !failed {
+        if surveys.is_empty() && hosts.is_empty() && !failed {
             emit("Nothing here is a machine or a disk.\n")?;
         }
     }
@@ -76,22 +89,6 @@ fn without_owned(surveys: Vec<Survey>) -> Vec<Survey> {
             && survey.disks.iter().flat_map(|disk| disk.files.first()).any(|file| owned.contains(file))
     };
     surveys.into_iter().filter(|survey| !is_owned(survey)).collect()
-}
-
-/// The files of a folder, sorted; anything else is itself.
-fn expand(target: &PathBuf) -> Result<Vec<PathBuf>> {
-    if !target.is_dir() {
-        return Ok(vec![target.clone()]);
-    }
-    let mut paths = Vec::new();
-    for entry in std::fs::read_dir(target)? {
-        let entry = entry?;
-        if entry.file_type()?.is_file() && !entry.file_name().as_encoded_bytes().starts_with(b".") {
-            paths.push(entry.path());
-        }
-    }
-    paths.sort();
-    Ok(paths)
 }
 
 /// The survey as a person reads it.

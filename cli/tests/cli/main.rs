@@ -19,3 +19,4 @@ mod streams;
 mod support;
 mod traps;
 mod windows;
+mod wires;

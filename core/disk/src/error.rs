@@ -148,9 +148,49 @@ pub enum Error {
         /// Size of the disk.
         size: u64,
     },
+    /// What lies at the other end of a network could not be had.
+    #[error(transparent)]
+    Wire(#[from] WireError),
     /// The person or the system asked us to stop.
     #[error("interrupted")]
     Interrupted,
+}
+
+/// Why bytes could not be had over a network. It holds no secrets: a link in it has lost its query.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{action} {}{}: {what}", Quoted(place), at(*offset))]
+pub struct WireError {
+    /// What was being done, such as "reading".
+    pub action: &'static str,
+    /// The link, or the name of a host.
+    pub place: String,
+    /// Byte position, where one was read.
+    pub offset: Option<u64>,
+    /// What was found, and what was expected.
+    pub what: String,
+    /// Which kind of trouble it is.
+    pub kind: WireKind,
+}
+
+/// The kinds of trouble on a network.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum WireKind {
+    /// Nobody answers, or the connection breaks again and again.
+    Unreachable,
+    /// The other end is not who it should be: its certificate or its key is not one that is trusted.
+    Untrusted,
+    /// The other end does not let us in.
+    Denied,
+    /// A link is no longer good, and could not be renewed.
+    Expired,
+    /// There is nothing of this name.
+    Absent,
+    /// The other end breaks the rules of its protocol.
+    Protocol,
+    /// It can do what is asked of it, and is told not to, or it is not able to.
+    Refused,
+    /// Our own settings do not fit.
+    Settings,
 }
 
 impl Error {
@@ -173,6 +213,7 @@ impl Error {
             Self::Busy { .. } => "busy",
             Self::Shape(_) => "no-such-shape",
             Self::OutOfRange { .. } => "out-of-range",
+            Self::Wire(error) => error.kind.code(),
             Self::Interrupted => "interrupted",
         }
     }
@@ -219,7 +260,40 @@ impl Error {
             Self::Exists { .. } => "Choose another name, or let it be replaced.",
             Self::Shape(crate::shape::ShapeError::NotInName { .. }) => "Name the shape that you want.",
             Self::Busy { .. } => "Wait for it to end, or choose another name.",
+            Self::Wire(error) => return error.kind.remedy(),
             _ => return None,
+        })
+    }
+}
+
+impl WireKind {
+    /// The stable word for it, for scripts.
+    pub fn code(self) -> &'static str {
+        match self {
+            Self::Unreachable => "unreachable",
+            Self::Untrusted => "not-trusted",
+            Self::Denied => "denied",
+            Self::Expired => "link-expired",
+            Self::Absent => "not-there",
+            Self::Protocol => "protocol",
+            Self::Refused => "refused-there",
+            Self::Settings => "link-settings",
+        }
+    }
+
+    fn remedy(self) -> Option<&'static str> {
+        Some(match self {
+            Self::Unreachable => {
+                "See that the host is up and the network leads there, then run the same command again."
+            }
+            Self::Untrusted => {
+                "If it is the right host, name its authority in reformis.toml (authorities), or put its key into known_hosts."
+            }
+            Self::Denied => "Give the credential in reformis.toml: a token, a header, a key or a client certificate.",
+            Self::Expired => "Ask the host for a new link.",
+            Self::Absent => "Check the name, and list what is beside it.",
+            Self::Protocol | Self::Refused => return None,
+            Self::Settings => "Mend the entry in reformis.toml.",
         })
     }
 }

@@ -35,6 +35,11 @@ struct Written {
     /// Media with drivers for Windows guests.
     #[serde(default)]
     drivers: Vec<String>,
+    /// What is said of the network, which is read elsewhere.
+    #[serde(default, rename = "link")]
+    _links: serde::de::IgnoredAny,
+    #[serde(default, rename = "host")]
+    _hosts: serde::de::IgnoredAny,
 }
 
 impl Site {
@@ -45,7 +50,7 @@ impl Site {
     pub fn parse(file: &str, text: &str) -> Result<Self> {
         let wrong = |what: String| Error::Site { file: file.into(), what };
         let written: Written = toml::from_str(text).map_err(|error| wrong(explain(text, &error)))?;
-        let Written { networks, destinations, drivers } = written;
+        let Written { networks, destinations, drivers, .. } = written;
         let site = Self { file: file.into(), networks, destinations, drivers };
         for name in site.destinations.keys() {
             site.destination(name)?;

@@ -259,6 +259,7 @@ impl Move<'_> {
             (Err(error), Err(other)) if error.is_interrupted() => return Err(other),
             (Err(error), _) | (_, Err(error)) => return Err(error),
         };
+        let files = with_far_digests(disk, files, &|| self.context.is_cancelled())?;
         tracing::info!(
             disk = disk.id,
             result = planned.file,
@@ -347,7 +348,7 @@ impl Move<'_> {
         let disk = &self.prepared.target.disks[planned.source];
         DiskRecord {
             id: disk.id.clone(),
-            source: disk.parts.iter().map(|part| target::absolute(part.name())).collect(),
+            source: disk.parts.iter().map(target::Part::place).collect(),
             packed: disk.packed(),
             result: self.result(planned),
             before: disk.image.as_ref().map(|image| DiskFacts::from(&image.facts)),
@@ -371,19 +372,38 @@ fn landed_disk(planned: &PlannedDisk, carried: &Carried, facts: Option<&Facts>) 
     }
 }
 
+/// `files` with the digests that were taken while their bytes came over a network, each compared with its line of the
+/// manifest.
+fn with_far_digests(
+    disk: &TargetDisk,
+    mut files: Vec<SourceFile>,
+    cancel: &(dyn Fn() -> bool + Sync),
+) -> Result<Vec<SourceFile>> {
+    for (part, file) in disk.parts.iter().zip(&mut files) {
+        if let (Some(digesting), Some(entry)) = (&part.digesting, &part.entry) {
+            let digest = digesting.finish(cancel)?;
+            checksum::compare(part.name(), entry, &digest.value)?;
+            file.digest = Some(digest);
+        }
+    }
+    Ok(files)
+}
+
 /// Digests the files that hold a disk, each against its line of the manifest, and those of the disks below it.
 fn digest_parts(disk: &TargetDisk, stop: &(dyn Fn() -> bool + Sync)) -> Result<Vec<SourceFile>> {
     let digest = |part: &target::Part| {
         let digest = match &part.packed {
             // Taken, and compared, when it was unpacked.
-            Some(packed) => packed.digest.clone(),
-            None => checksum::of_storage(&part.storage, part.entry.as_ref(), stop)?,
+            Some(packed) => Some(packed.digest.clone()),
+            // Read once, for the disk: its version and the content digest tell it.
+            None if part.storage.is_far() => None,
+            None => Some(checksum::of_storage(&part.storage, part.entry.as_ref(), stop)?),
         };
-        Ok(target::source_file(part.storage.as_ref(), Some(digest)))
+        Ok(target::source_file(part.storage.as_ref(), digest))
     };
     let below = disk.image.iter().flat_map(|image| &image.files).map(|file| {
-        let digest = checksum::of_storage(file, None, stop)?;
-        Ok(target::source_file(file.as_ref(), Some(digest)))
+        let digest = (!file.is_far()).then(|| checksum::of_storage(file, None, stop)).transpose()?;
+        Ok(target::source_file(file.as_ref(), digest))
     });
     disk.parts.iter().map(digest).chain(below).collect()
 }

@@ -37,6 +37,7 @@ pub mod prove;
 pub mod recast;
 pub mod receipt;
 pub mod record;
+pub mod roster;
 pub mod staging;
 pub mod survey;
 pub mod target;

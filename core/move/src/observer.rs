@@ -6,6 +6,7 @@ use std::sync::{
 };
 
 use reformis_disk::{Disk, Extent, budget::Budget, copy::Watch};
+use reformis_wire::Wires;
 
 use crate::finding::Finding;
 
@@ -43,6 +44,8 @@ pub struct Context<'a> {
     pub observer: &'a dyn Observer,
     /// Memory for all that is collected from what strangers made.
     pub budget: &'a Arc<Budget>,
+    /// The network, for what lies at links.
+    pub wires: &'a Wires,
 }
 
 impl Context<'_> {

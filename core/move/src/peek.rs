@@ -77,7 +77,10 @@ pub struct Item {
 /// # Errors
 /// Those of opening; [`Error::NoSystem`], [`Error::NoSuchVolume`], [`Error::VolumeNotRead`], [`Error::NoBootStore`].
 pub fn open(path: &Path, wanted: Wanted<'_>, links: Links, unpack: Unpack<'_>) -> Result<Peek> {
-    let target = target::open(path, &Opening { unpack: Some(unpack), ..Opening::new(links, unpack.context.budget) })?;
+    let target = target::open(
+        path,
+        &Opening { unpack: Some(unpack), ..Opening::new(links, unpack.context.budget, unpack.context.wires) },
+    )?;
     let now = Timestamp::now().as_second();
     let access = target.disks.iter().map(target::TargetDisk::access).reduce(Access::and).unwrap_or(Access::ANYBODY);
     let disks = crate::inside::readable_disks(&target);

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use reformis_disk::source::Links;
 use reformis_guest::Look;
 use reformis_machine::{Destination, Site};
+use reformis_wire::Wires;
 
 use crate::{
     brief::{Brief, Notes},
@@ -57,8 +58,11 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links, context: &Contex
             let destination = site.destination(destination)?;
             let machine = machine.as_deref().map_or(Pick::Only, Pick::Named);
             let unpack = Some(Unpack { folder: into, context });
-            let mut target = target::open(path, &Opening { machine, unpack, ..Opening::new(links, context.budget) })?;
-            target.name = target::absolute(&target.name);
+            let mut target =
+                target::open(path, &Opening { machine, unpack, ..Opening::new(links, context.budget, context.wires) })?;
+            if context.wires.host_of(&target.name).is_none() {
+                target.name = target::absolute(&target.name);
+            }
             let boot = look_at_boot(&target, None);
             let into = target::absolute(&into.to_string_lossy());
             let proposal = propose::propose(&target, &destination, site, choices, &into, boot.as_ref())?;
@@ -66,7 +70,10 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links, context: &Contex
         }
         Order::Brief(brief, folder) => {
             let mut brief = brief.as_ref().clone();
-            let from = |path: &str| target::absolute(&folder.join(path).to_string_lossy());
+            let from = |path: &str| match Wires::is_link(Path::new(path)) || context.wires.host_of(path).is_some() {
+                true => path.to_string(),
+                false => target::absolute(&folder.join(path).to_string_lossy()),
+            };
             brief.journey.source = from(&brief.journey.source);
             brief.journey.into = from(&brief.journey.into);
             for file in brief.guest.first_boot.iter_mut().chain(&mut brief.guest.drivers) {
@@ -77,7 +84,12 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links, context: &Contex
             let named =
                 brief.disks.iter().filter_map(|disk| Some((disk.source.clone(), from(disk.file.as_ref()?).into())));
             let unpack = Some(Unpack { folder: Path::new(&brief.journey.into), context });
-            let opening = Opening { machine, files: named.collect(), unpack, ..Opening::new(links, context.budget) };
+            let opening = Opening {
+                machine,
+                files: named.collect(),
+                unpack,
+                ..Opening::new(links, context.budget, context.wires)
+            };
             let target = target::open(Path::new(&brief.journey.source), &opening)?;
             let first = brief.disks.iter().min_by_key(|disk| disk.boot.unwrap_or(u32::MAX));
             let boot = look_at_boot(&target, first.map(|disk| disk.source.as_str()));

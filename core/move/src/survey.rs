@@ -5,6 +5,7 @@ use std::path::Path;
 use reformis_disk::{Facts, source::Links};
 use reformis_guest::nt::drivers::{Library, Medium, Offer};
 use reformis_machine::Machine;
+use reformis_wire::Wires;
 use serde::Serialize;
 
 use crate::{
@@ -81,7 +82,7 @@ pub fn survey(path: &Path, links: Links, unpack: Option<Unpack<'_>>, context: &C
     if let Some(found) = drivers(path, context)? {
         return Ok(vec![found]);
     }
-    let opening = Opening { unpack, ..Opening::new(links, context.budget) };
+    let opening = Opening { unpack, ..Opening::new(links, context.budget, context.wires) };
     let nth = |index| target::open(path, &Opening { machine: Pick::Nth(index), ..opening.clone() });
     let first = nth(0)?;
     let count = first.described.as_ref().map_or(1, |described| described.names.len());
@@ -123,7 +124,11 @@ fn of_target(mut target: Target, context: &Context<'_>) -> Result<Survey> {
 /// # Errors
 /// Memory that its files would take.
 pub fn drivers(path: &Path, context: &Context<'_>) -> Result<Option<Survey>> {
-    let opening = Opening::new(Links::OwnFolder, context.budget);
+    let opening = Opening::new(Links::OwnFolder, context.budget, context.wires);
+    // A medium is read from here alone.
+    if Wires::is_link(path) {
+        return Ok(None);
+    }
     let Ok(medium) = Medium::open(path, context.budget) else { return Ok(None) };
     // A folder or an archive with a machine in it is that, whatever else is there; the others are nothing else.
     let is_one = match medium.kind() {
@@ -176,9 +181,8 @@ fn surveyed(disk: &target::TargetDisk, target: &mut Target, context: &Context<'_
         files: disk
             .parts
             .iter()
-            .map(target::Part::name)
-            .chain(disk.image.iter().flat_map(|image| image.files.iter().map(|file| file.name())))
-            .map(target::absolute)
+            .map(target::Part::place)
+            .chain(disk.image.iter().flat_map(|image| image.files.iter().map(|file| target::place_of(file.as_ref()))))
             .collect(),
         stream: disk.stream.clone(),
         image: disk.image.as_ref().map(|image| image.facts.clone()),

@@ -134,6 +134,10 @@ impl Storage for MemberStorage {
         self.len
     }
 
+    fn is_far(&self) -> bool {
+        self.archive.storage.is_far()
+    }
+
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         require(self, offset, buf.len() as u64, "a read")?;
         self.archive.storage.read_at(self.offset + offset, buf)

@@ -18,7 +18,7 @@ use std::{
 pub use archive::{Archive, is_archive};
 pub use member::Member;
 use packed::Wrapping;
-pub use stream::{Stream, unpacked};
+pub use stream::{Forwards, Stream, unpacked};
 
 use crate::{
     budget::Budget,
@@ -104,6 +104,9 @@ impl Source {
     /// What reading says.
     pub fn unwrapped(self) -> Result<Self> {
         let Self::Storage(storage) = &self else { return Ok(self) };
+        if storage.is_raw() {
+            return Ok(self);
+        }
         let head = read_vec(storage.as_ref(), 0, storage.len().min(8) as usize, "its start")?;
         Ok(match Wrapping::detect(&head) {
             Some(kind) => Self::Stream(Stream::wrapped(storage.clone(), kind)),

@@ -16,6 +16,8 @@ use crate::{budget::Budget, error::Result, source::Storage};
 enum Origin {
     /// What the caller passes in: standard input.
     Pipe,
+    /// A remote that gives its bytes from the start on alone.
+    Far(Arc<dyn Forwards>),
     /// A file that is unpacked.
     Wrapped(Arc<dyn Storage>),
     /// A member of a compressed tar archive.
@@ -34,6 +36,23 @@ pub struct Stream {
     budget: Arc<Budget>,
 }
 
+/// A remote that gives its bytes from the start on alone, any number of times.
+pub trait Forwards: Send + Sync {
+    /// Its length in bytes, where that is known.
+    fn len(&self) -> Option<u64>;
+
+    /// Whether it is known to give nothing.
+    fn is_empty(&self) -> bool {
+        self.len() == Some(0)
+    }
+
+    /// Its bytes from the start on. Where the connection breaks, reading goes on behind what was read.
+    ///
+    /// # Errors
+    /// [`crate::Error::Wire`].
+    fn begin(&self) -> Result<Box<dyn Read + Send>>;
+}
+
 /// What looks at a stream: its bytes, and how many there will be where that is known.
 pub type Visit<'a, T> = &'a mut dyn FnMut(&mut (dyn Read + Send), Option<u64>) -> Result<T>;
 
@@ -42,6 +61,12 @@ impl Stream {
     /// `budget`.
     pub fn pipe(name: impl Into<String>, budget: &Arc<Budget>) -> Self {
         Self { name: name.into(), origin: Origin::Pipe, kind: "a pipe".into(), budget: budget.clone() }
+    }
+
+    /// A remote that gives its bytes from the start on alone, called `name`.
+    pub fn far(name: impl Into<String>, remote: Arc<dyn Forwards>, budget: &Arc<Budget>) -> Self {
+        let kind = "a link without ranges".into();
+        Self { name: name.into(), origin: Origin::Far(remote), kind, budget: budget.clone() }
     }
 
     /// What `storage` unpacks to.
@@ -72,6 +97,7 @@ impl Stream {
     pub fn over(&self, storage: Arc<dyn Storage>) -> Self {
         let origin = match &self.origin {
             Origin::Pipe => Origin::Pipe,
+            Origin::Far(remote) => Origin::Far(remote.clone()),
             Origin::Wrapped(_) => Origin::Wrapped(storage),
             Origin::InTar(_, member) => Origin::InTar(storage, member.clone()),
             Origin::InZip(_, member) => Origin::InZip(storage, member.clone()),
@@ -94,10 +120,23 @@ impl Stream {
         matches!(self.origin, Origin::InTar(..) | Origin::InZip(..))
     }
 
-    /// The file that is read; `None` for a pipe.
+    /// Whether it comes from standard input, and so only once.
+    pub fn is_pipe(&self) -> bool {
+        matches!(self.origin, Origin::Pipe)
+    }
+
+    /// How many bytes a remote will give, where it says so.
+    pub fn visit_len(&self) -> Option<u64> {
+        match &self.origin {
+            Origin::Far(remote) => remote.len(),
+            _ => self.storage().map(|storage| storage.len()),
+        }
+    }
+
+    /// The file that is read; `None` for a pipe, and for a remote that gives its bytes from the start on alone.
     pub fn storage(&self) -> Option<&Arc<dyn Storage>> {
         match &self.origin {
-            Origin::Pipe => None,
+            Origin::Pipe | Origin::Far(_) => None,
             Origin::Wrapped(storage) | Origin::InTar(storage, _) | Origin::InZip(storage, _) => Some(storage),
         }
     }
@@ -119,6 +158,11 @@ impl Stream {
             Origin::Pipe => {
                 let mut counting = Counting { stream: pipe, counted };
                 inner(&mut counting, None)
+            }
+            Origin::Far(remote) => {
+                let mut bytes = remote.begin()?;
+                let mut counting = Counting { stream: bytes.as_mut(), counted };
+                inner(&mut counting, remote.len())
             }
             Origin::Wrapped(storage) => {
                 let mut forward = Forward::new(storage.clone(), counted);

@@ -8,7 +8,7 @@ use std::{
 use super::head::{extension_of, head};
 use crate::{
     container::{is_archive, packed::Wrapping},
-    error::{Error, Result},
+    error::{Error, Result, WireKind},
     image::{Image, Refused},
     shape::Format,
     source::{Links, Storage},
@@ -89,6 +89,7 @@ impl Opener {
         let path = storage.name().to_string();
         let found = match declared {
             Some(format) => Some(format),
+            None if storage.is_raw() => Some(Format::Raw),
             None => self.known.detect(storage.as_ref())?,
         };
         let Some(format) = found else {
@@ -173,6 +174,7 @@ fn is_nowhere(error: &Error) -> bool {
     match error {
         Error::UnsafeName { .. } | Error::NoMember { .. } => true,
         Error::Io { source, .. } => source.kind() == std::io::ErrorKind::NotFound,
+        Error::Wire(error) => error.kind == WireKind::Absent,
         _ => false,
     }
 }

@@ -13,6 +13,9 @@ impl Access {
     /// What anybody may read and write; the process's own mask (umask) is all that narrows it.
     pub const ANYBODY: Self = Self { mode: 0o666, group: None };
 
+    /// What only the one who runs us may read and write: what was had by a credential.
+    pub const OWNER: Self = Self { mode: 0o600, group: None };
+
     /// That of the file or device which `metadata` describes.
     pub fn of(metadata: &std::fs::Metadata) -> Self {
         Self { mode: metadata.mode() & 0o666, group: Some(metadata.gid()) }

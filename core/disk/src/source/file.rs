@@ -75,7 +75,7 @@ impl FileStorage {
     pub fn of_spool(file: File, name: String, budget: &Arc<Budget>) -> Result<Self> {
         let metadata = file.metadata().map_err(Error::io("opening", &name, None))?;
         let path = PathBuf::from(&name);
-        let identity = Identity { len: metadata.len(), version: Version::Modified(modified(&metadata)), access: None };
+        let identity = Identity { len: metadata.len(), version: Version::Unknown, access: None };
         let allocated = metadata.blocks().saturating_mul(512);
         let holes = Mutex::new(Holes::new(budget));
         Ok(Self { file, name, path, allocated, identity, spooled: true, budget: budget.clone(), holes })
@@ -125,7 +125,7 @@ impl Storage for FileStorage {
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {
         let len = self.identity.len;
-        if self.identity.version == Version::Unknown {
+        if self.identity.version == Version::Unknown && !self.spooled {
             return Ok(Extent::data(offset, len - offset));
         }
         Ok(lock(&self.holes).at(&self.file, len, offset))

@@ -42,6 +42,16 @@ pub trait Storage: Send + Sync {
         self.len()
     }
 
+    /// Whether they come over a network: they are read once, and what can be left unread is.
+    fn is_far(&self) -> bool {
+        false
+    }
+
+    /// Whether they are what a guest sees, whatever they begin with: those of a network block device.
+    fn is_raw(&self) -> bool {
+        false
+    }
+
     /// Fills `buf` from `offset`.
     ///
     /// # Errors

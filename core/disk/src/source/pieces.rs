@@ -104,6 +104,10 @@ impl Storage for Pieces {
         self.pieces.iter().map(|(_, piece)| piece.allocated()).sum()
     }
 
+    fn is_far(&self) -> bool {
+        self.pieces.iter().any(|(_, piece)| piece.is_far())
+    }
+
     fn read_at(&self, mut offset: u64, mut buf: &mut [u8]) -> Result<()> {
         super::require(self, offset, buf.len() as u64, "a read")?;
         while !buf.is_empty() {

@@ -72,6 +72,7 @@ pub enum Finding {
     StaleRemoved { path: String },
     Spooled { source: String, kind: String },
     Running { machine: String },
+    ReadWhileRunning { machine: String, how: String },
     Suspended { file: String },
     Locked { lock: String },
     MachineEncrypted { machine: String },

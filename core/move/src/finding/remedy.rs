@@ -55,7 +55,10 @@ impl Finding {
             }
             Self::StaleRemoved { .. } => "Nothing to do.",
             Self::Spooled { .. } => "Nothing to do. It takes room there until the run ends, but none for zeros.",
-            Self::Running { .. } => "Shut the guest down, then copy the machine file and the disks again.",
+            Self::Running { .. } => {
+                "Shut the guest down, and take it from its host again. Where the host can give one moment of it, it can be read while it runs."
+            }
+            Self::ReadWhileRunning { .. } => "Shut it down before the last move, so that nothing is lost.",
             Self::Suspended { .. } => {
                 "Start it on its host and shut the guest down: its disks are not consistent as they are."
             }

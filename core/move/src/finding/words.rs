@@ -164,7 +164,17 @@ impl Finding {
                 format!("'{source}' ({kind}) is unpacked first, into a nameless file beside the result"),
             ),
             Self::Running { machine } => {
-                (Blocker, "running", format!("'{machine}' was running when its machine file was written"))
+                (Blocker, "running", format!("'{machine}' is running, or was when its machine file was written"))
+            }
+            Self::ReadWhileRunning { machine, how } => (
+                Caution,
+                "read-while-running",
+                format!(
+                    "'{machine}' runs, and one moment of it is read: {how}. What it writes from then on is not in it"
+                ),
+            ),
+            Self::Suspended { file } if file.is_empty() => {
+                (Blocker, "suspended", "the machine is suspended, not shut down: its host keeps its memory".into())
             }
             Self::Suspended { file } => (
                 Blocker,

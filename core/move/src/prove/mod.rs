@@ -8,7 +8,7 @@ pub use files::FileProof;
 
 use reformis_disk::{
     Disk, Format, Storage,
-    container::{self, Source},
+    container::Source,
     copy::{
         pipeline::{self, Comparison},
         watch::Watch,
@@ -91,7 +91,8 @@ pub fn prove_receipt(path: &Path, options: Options, context: &Context<'_>) -> Re
     // The disks below a delta may lie elsewhere than it: the machine file said where, and the receipt does.
     let mut related = Vec::new();
     for file in &receipt.sources {
-        let Ok(storage) = container::open(Path::new(&file.path), context.budget) else { continue };
+        let opened = crate::target::locate(Path::new(&file.path), context.budget, context.wires);
+        let Ok(storage) = opened.and_then(|found| Ok(found.random_access()?)) else { continue };
         related.push(storage.clone());
         let now = crate::target::source_file(storage.as_ref(), None);
         if !now.is_same_version(file) {
@@ -220,7 +221,7 @@ fn prove_disk(
 
 /// Opens a file that a disk was read from; one that is packed is unpacked again.
 fn open_source(path: &Path, packed: bool, unpack: &Unpack<'_>) -> Result<Arc<dyn Storage>> {
-    let source = container::locate(path, unpack.context.budget)?;
+    let source = crate::target::locate(path, unpack.context.budget, unpack.context.wires)?;
     match if packed { source.unwrapped()? } else { source } {
         Source::Storage(storage) => Ok(storage),
         Source::Stream(stream) => unpack.spool(&stream, None)?.storage(),

@@ -112,9 +112,14 @@ impl<'a> Job<'a> {
         access_of(&self.options.source)
     }
 
+    /// The source as it may be shown and kept.
+    fn shown(&self) -> String {
+        reformis_wire::without_secrets(&self.options.source.to_string_lossy())
+    }
+
     /// The source as messages call it.
     fn source_name(&self) -> String {
-        let path = &self.options.source;
+        let path = PathBuf::from(self.shown());
         let name = if self.is_stdin() { Path::new("stdin").as_os_str() } else { path.file_name().unwrap_or_default() };
         name.to_string_lossy().into_owned()
     }
@@ -127,7 +132,7 @@ impl<'a> Job<'a> {
     /// The size of the result for a source of `before` bytes.
     fn size(&self, before: u64) -> Result<u64> {
         if let Some(grow) = self.options.grow.filter(|&grow| grow < before) {
-            let path = self.options.source.to_string_lossy().into();
+            let path = self.shown();
             return Err(Error::Shrink { path, size: before, asked: grow });
         }
         let align = self.options.align.unwrap_or(1).max(1);
@@ -386,7 +391,7 @@ impl<'a> Job<'a> {
             kind: receipt::Kind::Recast,
             started,
             finished: Timestamp::now(),
-            target: self.options.source.to_string_lossy().into(),
+            target: self.shown(),
             destination: String::new(),
             sources,
             disks: vec![disk],
@@ -424,6 +429,9 @@ impl Read for Tail<'_> {
 
 /// Who may open the file at `path`, which may continue into an archive; anybody where there is none, as for a pipe.
 fn access_of(path: &Path) -> Access {
+    if reformis_wire::Wires::is_link(path) {
+        return Access::OWNER;
+    }
     let file = path.ancestors().find_map(|path| std::fs::metadata(path).ok().filter(|metadata| !metadata.is_dir()));
     file.map_or(Access::ANYBODY, |metadata| Access::of(&metadata))
 }

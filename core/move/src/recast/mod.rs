@@ -7,7 +7,7 @@ use std::{io::Write, path::PathBuf, sync::Arc};
 use jiff::Timestamp;
 use reformis_disk::{
     Disk, Facts, Format, Shape,
-    container::{self, Source, Stream},
+    container::{Source, Stream},
     format::Squeeze,
     overlay::Edit,
     source::Links,
@@ -107,7 +107,7 @@ pub(crate) fn recast_edited(options: &Options, editor: Option<&Editor<'_>>, cont
     let mut findings = Vec::new();
     let source = match job.is_stdin() {
         true => Source::Stream(Stream::pipe("stdin", context.budget)),
-        false => container::locate(&options.source, context.budget)?,
+        false => crate::target::locate(&options.source, context.budget, context.wires)?,
     };
     let is_packed = |stream: &Stream| stream.storage().is_some().then(|| stream.kind().to_string());
     // What is declared raw is raw, also where it looks like a stream.
@@ -118,7 +118,7 @@ pub(crate) fn recast_edited(options: &Options, editor: Option<&Editor<'_>>, cont
     };
     let (made, packed) = made;
     tracing::info!(
-        source = %options.source.display(),
+        source = reformis_wire::without_secrets(&options.source.to_string_lossy()),
         result = %options.result.display(),
         shape = %job.shape,
         size = made.copied.size,

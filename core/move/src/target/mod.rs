@@ -1,6 +1,8 @@
 //! Opening what a person points at: a machine file with its disks, alone or in an archive, a folder that holds one, or
 //! just a disk.
 
+mod host;
+mod locate;
 mod loose;
 mod package;
 pub(crate) mod unpack;
@@ -12,6 +14,9 @@ use std::{
     sync::Arc,
 };
 
+pub(crate) use host::place_of;
+pub use locate::files_in;
+pub(crate) use locate::locate;
 use reformis_disk::{
     Format, Image, Storage,
     budget::{Budget, Held},
@@ -20,9 +25,10 @@ use reformis_disk::{
     source::{self, Access, Links, Version},
 };
 use reformis_machine::{Document, Machine, MachineFile, manifest::Entry};
+use reformis_wire::{Wires, without_secrets};
 use serde::Serialize;
 pub use unpack::Unpack;
-use unpack::Unpacked;
+use unpack::{Digesting, Unpacked};
 
 use crate::{
     error::{Error, Result},
@@ -44,6 +50,8 @@ pub enum Kind {
     Packed(MachineFile),
     /// A machine file in a folder.
     Beside(MachineFile),
+    /// A machine of a host, which tells of it in a machine file.
+    AtHost(MachineFile),
     /// An archive of disks, without a machine.
     Archive,
     /// A disk image.
@@ -65,6 +73,7 @@ impl Kind {
             Self::Beside(MachineFile::Vbox) => ".vbox file and its disks",
             Self::Beside(MachineFile::LaunchJson) => "launch JSON and its disks",
             Self::Beside(_) => "OVF descriptor and its files",
+            Self::AtHost(_) => "machine of a host",
             Self::Archive => "archive",
             Self::Disk => "disk image",
             Self::Stream => "compressed as a whole",
@@ -85,13 +94,15 @@ pub struct Opening<'a> {
     pub unpack: Option<Unpack<'a>>,
     /// Memory for all that is collected from it.
     pub budget: Arc<Budget>,
+    /// The network, for what lies at links.
+    pub wires: Wires,
 }
 
 impl Opening<'_> {
     /// Opens the only machine there is, following names as far as `links` allows; what is collected is counted against
-    /// `budget`.
-    pub fn new(links: Links, budget: &Arc<Budget>) -> Self {
-        Self { links, budget: budget.clone(), ..Self::default() }
+    /// `budget`, and links are read over `wires`.
+    pub fn new(links: Links, budget: &Arc<Budget>, wires: &Wires) -> Self {
+        Self { links, budget: budget.clone(), wires: wires.clone(), ..Self::default() }
     }
 }
 
@@ -172,6 +183,8 @@ pub struct Part {
     pub entry: Option<Entry>,
     /// What it was unpacked from.
     pub packed: Option<Packed>,
+    /// Takes the manifest's digest of what comes over a network as it comes: it is read once.
+    pub(crate) digesting: Option<Arc<Digesting>>,
 }
 
 /// The packed file that a disk was unpacked from.
@@ -183,17 +196,35 @@ pub struct Packed {
     pub kind: String,
     /// Digest of the packed file.
     pub digest: FileDigest,
+    /// Whether it came over a network, from its start on alone.
+    pub is_far: bool,
 }
 
 impl Part {
     /// A file that is read where it lies.
     pub(crate) fn plain(storage: Arc<dyn Storage>, entry: Option<Entry>) -> Self {
-        Self { storage, entry, packed: None }
+        let (digesting, storage) = match &entry {
+            Some(entry) if storage.is_far() => {
+                let digesting = Arc::new(Digesting::new(storage, Some(entry.algorithm)));
+                (Some(digesting.clone()), digesting as Arc<dyn Storage>)
+            }
+            _ => (None, storage),
+        };
+        Self { storage, entry, packed: None, digesting }
     }
 
     /// As the person would name it.
     pub fn name(&self) -> &str {
         self.packed.as_ref().map_or(self.storage.name(), |packed| &packed.name)
+    }
+
+    /// What it is called in records.
+    pub(crate) fn place(&self) -> String {
+        match &self.packed {
+            Some(packed) if packed.is_far => packed.name.clone(),
+            Some(packed) => absolute(&packed.name),
+            None => place_of(self.storage.as_ref()),
+        }
     }
 }
 
@@ -244,10 +275,18 @@ impl TargetDisk {
 /// When it is not there, is nothing that is known, or is damaged beyond listing what is in it; [`Error::Several`] and
 /// [`Error::NoSuchMachine`] for a machine that is not told.
 pub fn open(path: &Path, opening: &Opening<'_>) -> Result<Target> {
-    if path.is_dir() {
-        return open(&in_folder(path, &opening.budget)?, opening);
+    if let Some((host, machine)) =
+        opening.wires.host_of(&path.to_string_lossy()).filter(|(_, machine)| !machine.is_empty())
+        && !machine.contains('/')
+    {
+        return host::open(host, machine, path, opening);
     }
-    let stream = match container::locate(path, &opening.budget)?.unwrapped()? {
+    if let Some(names) = locate::files_in(path, &opening.wires)? {
+        return open(&in_folder(path, names, opening)?, opening);
+    }
+    let found = locate(path, &opening.budget, &opening.wires)?.unwrapped()?;
+    let path = &PathBuf::from(without_secrets(&path.to_string_lossy()));
+    let stream = match found {
         Source::Storage(storage) => return open_storage(storage, path, None, opening),
         Source::Stream(stream) => stream,
     };
@@ -275,6 +314,9 @@ fn open_storage(
     unpacked: Option<&Unpacked>,
     opening: &Opening<'_>,
 ) -> Result<Target> {
+    if storage.is_raw() {
+        return loose::open_disk(storage, path, unpacked, opening.links);
+    }
     if container::is_archive(storage.as_ref())? {
         let archive = Archive::open(storage)?;
         return match package::in_archive(&archive, path)? {
@@ -291,19 +333,15 @@ fn open_storage(
 
 /// The one thing in a folder that a move can start from: a machine file, else an archive, else a disk.
 #[expect(clippy::indexing_slicing, reason = "every kind of machine file has its rank")]
-fn in_folder(folder: &Path, budget: &Arc<Budget>) -> Result<PathBuf> {
-    let entries = std::fs::read_dir(folder).map_err(Error::io("listing", folder))?;
-    let mut names: Vec<PathBuf> = entries
-        .flatten()
-        .filter(|entry| !entry.file_name().as_encoded_bytes().starts_with(b"."))
-        .map(|entry| entry.path())
-        .filter(|path| path.is_file())
-        .take(MAX_FILES)
-        .collect();
-    names.sort();
+fn in_folder(folder: &Path, names: Vec<PathBuf>, opening: &Opening<'_>) -> Result<PathBuf> {
     let mut found: [Vec<PathBuf>; 3] = Default::default();
-    for path in names {
-        let Ok(storage) = container::open(&path, budget) else { continue };
+    for path in names.into_iter().take(MAX_FILES) {
+        let opened = locate(&path, &opening.budget, &opening.wires).and_then(|source| Ok(source.random_access()?));
+        let Ok(storage) = opened else { continue };
+        if storage.is_raw() {
+            found[2].push(path);
+            continue;
+        }
         let Ok(head) = read_text(storage.as_ref(), HEAD) else { continue };
         let rank = if MachineFile::detect(&head).is_some() {
             0
@@ -351,7 +389,7 @@ pub(crate) fn source_file(storage: &dyn Storage, digest: Option<FileDigest>) -> 
         Some(Version::Unknown) | None => (None, None),
     };
     SourceFile {
-        path: absolute(storage.name()),
+        path: place_of(storage),
         size: storage.len(),
         modified,
         tag,
@@ -360,8 +398,11 @@ pub(crate) fn source_file(storage: &dyn Storage, digest: Option<FileDigest>) -> 
     }
 }
 
-/// `path` from the root, so that a receipt is good from any folder.
+/// `path` from the root, so that a receipt is good from any folder; a link without what lets us in.
 pub(crate) fn absolute(path: &str) -> String {
+    if Wires::is_link(Path::new(path)) {
+        return without_secrets(path);
+    }
     std::path::absolute(path).map_or_else(|_| path.into(), |path| path.to_string_lossy().into_owned())
 }
 

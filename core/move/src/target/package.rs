@@ -6,15 +6,21 @@ use std::{
 };
 
 use reformis_disk::{
-    Format, Storage,
+    Error as Disk, Format, Storage,
     budget::Budget,
     container::{self, Archive, Source},
+    error::WireKind,
     format,
     source::{self, Links, MemoryStorage, Pieces},
 };
 use reformis_machine::{
     DiskDevice, Document, Machine, MachineFile, Sign,
     manifest::{self, Entry},
+};
+
+use reformis_wire::{
+    Wires,
+    hosts::{FarMachine, Files},
 };
 
 use super::{Described, Kind, MAX_TEXT, Opening, Part, Pick, Target, TargetDisk, read_machine, read_text, source_file};
@@ -29,13 +35,17 @@ use crate::{
 enum Container {
     Archive(Archive),
     Folder(PathBuf, Links, Arc<Budget>),
+    /// Beside this file, at the other end of a network.
+    Far(Arc<dyn Storage>),
+    /// With the machine, at its host.
+    Host(Files),
 }
 
 impl Container {
     /// What opens the disks found here.
     fn opener(&self) -> format::Opener {
         match self {
-            Self::Archive(_) => format::opener(reformis_disk::source::Links::default()),
+            Self::Archive(_) | Self::Far(_) | Self::Host(_) => format::opener(Links::default()),
             Self::Folder(_, links, _) => format::opener(*links),
         }
     }
@@ -49,6 +59,20 @@ impl Container {
                 Some(_) => Ok(Some(container::locate_in(archive.storage().clone(), Some(name))?)),
                 None => Ok(None),
             },
+            Self::Host(files) => Ok(files.find(name)?),
+            Self::Far(file) => {
+                let beside = name.rsplit('/').next().unwrap_or(name);
+                match file.sibling(name, Links::OwnFolder) {
+                    Err(Disk::Wire(error)) if error.kind == WireKind::Absent => Ok(None),
+                    Err(Disk::UnsafeName { .. }) if name.starts_with('/') => {
+                        match file.sibling(beside, Links::OwnFolder) {
+                            Err(Disk::Wire(error)) if error.kind == WireKind::Absent => Ok(None),
+                            found => Ok(Some(Source::Storage(found?))),
+                        }
+                    }
+                    found => Ok(Some(Source::Storage(found?))),
+                }
+            }
             Self::Folder(folder, links, budget) => {
                 let beside = name.rsplit('/').next().filter(|_| name.starts_with('/')).unwrap_or(name);
                 let mut refused = None;
@@ -158,10 +182,27 @@ pub(super) fn open_beside(
     opening: &Opening<'_>,
 ) -> Result<Target> {
     let folder = path.parent().filter(|p| *p != Path::new("")).unwrap_or(Path::new("."));
-    let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let package =
-        Package { container: Container::Folder(folder.into(), opening.links, opening.budget.clone()), name, opening };
+    let (name, container) = match Wires::is_link(path) {
+        true => (file.name().rsplit('/').next().unwrap_or_default().into(), Container::Far(file.clone())),
+        false => {
+            let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            (name, Container::Folder(folder.into(), opening.links, opening.budget.clone()))
+        }
+    };
+    let package = Package { container, name, opening };
     package.open(file, Kind::Beside(kind), kind, path, Vec::new(), Vec::new())
+}
+
+/// Opens the machine `far` of a host, which tells of it in `file`.
+pub(super) fn open_at_host(
+    file: Arc<dyn Storage>,
+    kind: MachineFile,
+    far: FarMachine,
+    path: &Path,
+    opening: &Opening<'_>,
+) -> Result<Target> {
+    let package = Package { container: Container::Host(far.files), name: far.file, opening };
+    package.open(file, Kind::AtHost(kind), kind, path, Vec::new(), Vec::new())
 }
 
 /// A machine file in its place.
@@ -238,7 +279,12 @@ impl Package<'_> {
     fn manifest(&self, files: &mut Vec<SourceFile>, findings: &mut Vec<Finding>) -> Result<Option<Vec<Entry>>> {
         let base = self.name.strip_prefix(self.folder()).unwrap_or(&self.name);
         let stem = base.rsplit_once('.').map_or(base, |(stem, _)| stem);
-        let manifest = match self.find(&format!("{stem}.mf"))? {
+        // Of that, its disks tell.
+        let found = match self.find(&format!("{stem}.mf")) {
+            Err(error) if is_kept_back(&error) => return Ok(None),
+            found => found?,
+        };
+        let manifest = match found {
             Some(source) => {
                 let storage = in_memory(source)?;
                 files.push(source_file(storage.as_ref(), None));
@@ -273,7 +319,9 @@ impl Package<'_> {
         let unreadable = |why: String| Finding::DiskUnreadable { disk: device.id.to_string(), why };
         if let Some(path) = self.opening.files.get(&id) {
             // Named by the person, so that it may lie anywhere, and be a device.
-            match container::open(path, &self.opening.budget) {
+            match super::locate(path, &self.opening.budget, &self.opening.wires)
+                .and_then(|found| Ok(found.random_access()?))
+            {
                 Ok(storage) => disk.parts.push(Part::plain(storage, None)),
                 Err(error) => {
                     findings.push(unreadable(error.to_string()));
@@ -295,7 +343,7 @@ impl Package<'_> {
                         disk.parts.clear();
                         return Ok(disk);
                     }
-                    Err(error) if self.is_strict() => return Err(error),
+                    Err(error) if self.is_strict() && !is_kept_back(&error) => return Err(error),
                     Err(error) => {
                         findings.push(unreadable(error.to_string()));
                         disk.parts.clear();
@@ -357,6 +405,7 @@ impl Package<'_> {
         }
         // What is declared raw is raw.
         let declared = device.format.as_ref().and_then(|format| format.parse::<Format>().ok());
+        let declared = declared.filter(|_| !whole.is_raw());
         match opener.open(whole, declared) {
             Ok(image) => {
                 disk.size = image.facts.virtual_size;
@@ -391,6 +440,11 @@ impl Package<'_> {
     fn is_strict(&self) -> bool {
         self.name.to_ascii_lowercase().ends_with(".ovf")
     }
+}
+
+/// Whether a host keeps a file back, as those of a machine that runs.
+fn is_kept_back(error: &Error) -> bool {
+    matches!(error, Error::Disk(Disk::Wire(error)) if error.kind == WireKind::Refused)
 }
 
 /// The place of the machine that is meant.

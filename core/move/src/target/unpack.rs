@@ -27,6 +27,8 @@ use crate::{
 
 /// Bytes between two that are read one after the other, up to which a digest is taken of those between too.
 const GAP: u64 = 1 << 20;
+/// The same where they come over a network: the workers overtake one another, and what was fetched is still there.
+const FAR_GAP: u64 = 8 << 20;
 
 /// Where and for whom streams are unpacked.
 #[derive(Clone, Copy)]
@@ -65,9 +67,15 @@ impl Unpacked {
 
     /// The packed file as a part of a disk, with its line of the manifest.
     pub(crate) fn part(&self, entry: Option<Entry>) -> Option<Part> {
-        let packed =
-            Packed { name: self.stream.name().into(), kind: self.stream.kind().into(), digest: self.digest.clone() };
-        Some(Part { storage: self.stream.storage()?.clone(), entry, packed: Some(packed) })
+        let is_far = self.stream.storage().is_none_or(|storage| storage.is_far());
+        let (name, kind) = (self.stream.name().into(), self.stream.kind().into());
+        let packed = Packed { name, kind, digest: self.digest.clone(), is_far };
+        // A remote that gives its bytes from the start on is known by what came of it.
+        let storage = match self.stream.storage() {
+            Some(storage) => storage.clone(),
+            None => self.named(self.stream.name().into()).ok()?,
+        };
+        Some(Part { storage, entry, packed: Some(packed), digesting: None })
     }
 }
 
@@ -81,6 +89,9 @@ impl Unpack<'_> {
         self.context.observer.tell(&spooled(stream));
         let file = spool_file(self.folder)?;
         let Some(packed) = stream.storage() else {
+            if !stream.is_pipe() {
+                return self.spool_far(stream, entry, file);
+            }
             return Err(reformis_disk::Error::Unsupported {
                 path: name.into(),
                 what: "a pipe is only read by `reformis recast`".into(),
@@ -121,6 +132,32 @@ impl Unpack<'_> {
     }
 }
 
+impl Unpack<'_> {
+    /// What a remote gives from its start on, unpacked into `file`.
+    fn spool_far(&self, stream: &Stream, entry: Option<&Entry>, file: std::fs::File) -> Result<Unpacked> {
+        let name = stream.name();
+        let mut whole = Hasher::new(entry.map(|entry| entry.algorithm));
+        let short = Path::new(name).file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let step = Step { action: "fetching", what: short, number: 1, of: 1 };
+        let total = stream.visit_len().unwrap_or(0);
+        self.context.step(&step, total, |watch| {
+            let silent = reformis_disk::copy::Watch { progress: &|_| {}, ..*watch };
+            stream.visit(&mut io::empty(), watch.progress, true, &mut |bytes, _| {
+                let mut teeing = Teeing { stream: bytes, hasher: &mut whole };
+                let unpacked = container::unpacked(&mut teeing, name, stream.budget())?;
+                packed::spool(unpacked, &file, name, &silent)?;
+                io::copy(&mut teeing, &mut io::sink()).map_err(reformis_disk::Error::io("fetching", name, None))?;
+                Ok(())
+            })
+        })?;
+        let digest = whole.finish();
+        if let Some(entry) = entry {
+            checksum::compare(name, entry, &digest.value)?;
+        }
+        Ok(Unpacked { file, stream: stream.clone(), digest })
+    }
+}
+
 /// What is said before a stream is unpacked.
 pub(crate) fn spooled(stream: &Stream) -> Finding {
     Finding::Spooled { source: stream.name().into(), kind: stream.kind().into() }
@@ -148,29 +185,41 @@ impl Read for Teeing<'_> {
 }
 
 /// Takes a digest of a storage while it is read for something else.
-struct Digesting {
+pub(crate) struct Digesting {
     storage: Arc<dyn Storage>,
+    gap: u64,
     state: Mutex<(u64, Hasher)>,
 }
 
 impl Digesting {
-    fn new(storage: Arc<dyn Storage>, algorithm: Option<Algorithm>) -> Self {
-        Self { storage, state: Mutex::new((0, Hasher::new(algorithm))) }
+    /// Of `storage`, by `algorithm`.
+    pub(crate) fn new(storage: Arc<dyn Storage>, algorithm: Option<Algorithm>) -> Self {
+        let gap = if storage.is_far() { FAR_GAP } else { GAP };
+        Self { storage, gap, state: Mutex::new((0, Hasher::new(algorithm))) }
     }
 
-    /// The digest, after reading what was not read.
-    fn finish(&self, cancel: &(dyn Fn() -> bool + Sync)) -> Result<FileDigest> {
-        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut piece = vec![0; to_usize(GAP)];
-        while state.0 < self.storage.len() {
-            if cancel() {
-                return Err(reformis_disk::Error::Interrupted.into());
-            }
-            let len = to_usize(GAP.min(self.storage.len() - state.0));
+    /// Reads what lies between here and `end`.
+    fn read_up_to(&self, end: u64, state: &mut (u64, Hasher)) -> reformis_disk::Result<()> {
+        let mut piece = vec![0; to_usize(GAP.min(end - state.0))];
+        while state.0 < end {
+            let len = to_usize((end - state.0).min(piece.len() as u64));
             let Some(part) = piece.get_mut(..len) else { break };
             self.storage.read_at(state.0, part)?;
             state.1.update(part);
             state.0 += len as u64;
+        }
+        Ok(())
+    }
+
+    /// The digest, after reading what was not read.
+    pub(crate) fn finish(&self, cancel: &(dyn Fn() -> bool + Sync)) -> Result<FileDigest> {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        while state.0 < self.storage.len() {
+            if cancel() {
+                return Err(reformis_disk::Error::Interrupted.into());
+            }
+            let end = self.storage.len().min(state.0.saturating_add(GAP));
+            self.read_up_to(end, &mut state)?;
         }
         Ok(std::mem::replace(&mut state.1, Hasher::new(None)).finish())
     }
@@ -189,6 +238,14 @@ impl Storage for Digesting {
         self.storage.allocated()
     }
 
+    fn is_far(&self) -> bool {
+        self.storage.is_far()
+    }
+
+    fn is_raw(&self) -> bool {
+        self.storage.is_raw()
+    }
+
     fn budget(&self) -> &Arc<Budget> {
         self.storage.budget()
     }
@@ -196,11 +253,8 @@ impl Storage for Digesting {
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> reformis_disk::Result<()> {
         self.storage.read_at(offset, buf)?;
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(gap) = offset.checked_sub(state.0).filter(|gap| (1..=GAP).contains(gap)) {
-            let mut between = vec![0; to_usize(gap)];
-            self.storage.read_at(state.0, &mut between)?;
-            state.1.update(&between);
-            state.0 = offset;
+        if offset.checked_sub(state.0).is_some_and(|gap| (1..=self.gap).contains(&gap)) {
+            self.read_up_to(offset, &mut state)?;
         }
         let known = state.0.checked_sub(offset).and_then(|known| usize::try_from(known).ok());
         if let Some(new) = known.and_then(|known| buf.get(known..)) {

@@ -35,7 +35,12 @@ impl Observer for Silent {
 /// Runs `work` as a program would that nobody stops.
 pub(crate) fn run<T>(work: impl FnOnce(&Context<'_>) -> T) -> T {
     let cancel = Arc::new(AtomicBool::new(false));
-    work(&Context { cancel: &cancel, observer: &Silent, budget: &Budget::whole() })
+    work(&Context {
+        cancel: &cancel,
+        observer: &Silent,
+        budget: &Budget::whole(),
+        wires: &reformis_wire::Wires::plain(),
+    })
 }
 
 /// A folder with a machine in it.

@@ -12,7 +12,10 @@ use reformis_move::{
 use crate::common::{BERTHS, Place, disk};
 
 fn open_as(path: &Path, machine: Pick<'_>) -> Result<Target> {
-    target::open(path, &Opening { machine, ..Opening::new(Links::OwnFolder, &Budget::whole()) })
+    target::open(
+        path,
+        &Opening { machine, ..Opening::new(Links::OwnFolder, &Budget::whole(), &reformis_wire::Wires::plain()) },
+    )
 }
 
 fn open(path: &Path) -> Result<Target> {

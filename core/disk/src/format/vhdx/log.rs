@@ -237,6 +237,10 @@ impl Storage for Patched {
         self.storage.allocated()
     }
 
+    fn is_far(&self) -> bool {
+        self.storage.is_far()
+    }
+
     #[expect(clippy::indexing_slicing, reason = "entries were cut to the log, and sectors to their length")]
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         crate::source::require(self, offset, buf.len() as u64, "a read")?;

@@ -1,0 +1,82 @@
+//! `reformis hosts`, and the machines of one.
+
+use anyhow::Result;
+use reformis_disk::{ByteSize, text::printable};
+use reformis_move::roster::{self, Listed};
+
+use super::JSON_SCHEMA;
+use crate::{
+    Session,
+    args::HostsArgs,
+    exit::Exit,
+    output::{STRONG, columns, emit, emit_json, heading, paint},
+};
+
+pub(crate) fn run(args: &HostsArgs, session: &Session) -> Result<Exit> {
+    let known = session.wires.hosts();
+    if let Some(name) = &args.name {
+        let about = session.wires.about(name).map_err(reformis_move::Error::from)?;
+        let host = known.iter().find(|(known, ..)| known == name);
+        if session.json {
+            let (kind, at) = host.map_or(("", ""), |(_, kind, at)| (*kind, at.as_str()));
+            let host = serde_json::json!({ "name": name, "kind": kind, "at": at, "answers": true, "about": about });
+            emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "host": host }))?;
+            return Ok(Exit::Done);
+        }
+        let mut text = format!("{}  answers, and lets us in\n", paint(STRONG, name.as_str()));
+        if let Some((_, kind, at)) = host {
+            text += &format!("  {kind} at {}\n", printable(at));
+        }
+        about.iter().for_each(|line| text += &format!("  {}\n", printable(line)));
+        text += &heading("Next");
+        text += &format!("  reformis survey {name}:\n");
+        emit(&text)?;
+        return Ok(Exit::Done);
+    }
+    if session.json {
+        let list: Vec<_> =
+            known.iter().map(|(name, kind, at)| serde_json::json!({ "name": name, "kind": kind, "at": at })).collect();
+        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "hosts": list }))?;
+    } else if known.is_empty() {
+        emit("No host is named in reformis.toml. docs/wires.md shows how.\n")?;
+    } else {
+        let rows: Vec<_> = known.iter().map(|(name, kind, at)| [name.clone(), (*kind).into(), at.clone()]).collect();
+        emit(&columns(["host", "kind", "where"], &rows, &[]))?;
+        emit("\n`reformis hosts NAME` tries one, `reformis survey NAME:` lists its machines.\n")?;
+    }
+    Ok(Exit::Done)
+}
+
+/// The machines of `host`, for `reformis survey HOST:`.
+pub(super) fn machines(host: &str, session: &Session) -> Result<Vec<Listed>> {
+    Ok(roster::machines(host, &session.context())?)
+}
+
+/// A list of machines as a person reads it.
+pub(super) fn show(host: &str, machines: &[Listed]) -> String {
+    let count = machines.len();
+    let mut text =
+        format!("{}  {count} machine{}\n\n", paint(STRONG, format!("{host}:")), if count == 1 { "" } else { "s" });
+    let size = |bytes: Option<u64>| bytes.map_or("–".into(), |bytes| ByteSize(bytes).to_string());
+    let rows: Vec<_> = machines
+        .iter()
+        .map(|machine| {
+            [
+                machine.name.clone(),
+                machine.power.into(),
+                machine.disks.map_or("–".into(), |disks| disks.to_string()),
+                size(machine.size),
+                size(machine.stored),
+                machine.firmware.unwrap_or("–").to_string(),
+                machine.unread.clone().unwrap_or_default(),
+            ]
+        })
+        .collect();
+    text += &columns(["machine", "power", "disks", "size", "stored", "firmware", ""], &rows, &[2, 3, 4]);
+    text += &heading("Next");
+    let first = machines.iter().find(|machine| machine.power == "off").or(machines.first());
+    if let Some(machine) = first {
+        text += &format!("  reformis survey {}\n", super::carry::quoted_target(&format!("{host}:{}", machine.name)));
+    }
+    text
+}

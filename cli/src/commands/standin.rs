@@ -1,0 +1,76 @@
+//! `reformis standin`
+
+use std::{
+    io::Write,
+    os::unix::fs::{MetadataExt, OpenOptionsExt},
+    path::Path,
+    sync::atomic::Ordering,
+    time::Duration,
+};
+
+use anyhow::{Context as _, Result, bail};
+use reformis_standin::host::{Faults, Host, Options};
+
+use crate::{
+    Session,
+    args::{StandinArgs, StandinHostArgs, StandinKind},
+    exit::Exit,
+    output::emit,
+};
+
+pub(crate) fn run(args: &StandinArgs, session: &Session) -> Result<Exit> {
+    match &args.kind {
+        StandinKind::Host(args) => host(args, session),
+    }
+}
+
+/// Runs until it is interrupted.
+fn host(args: &StandinHostArgs, session: &Session) -> Result<Exit> {
+    if !args.data.is_dir() {
+        bail!("'{}' is not a folder", args.data.display());
+    }
+    let mut faults = Faults::default();
+    for word in &args.fault {
+        faults.set(word).map_err(anyhow::Error::msg)?;
+    }
+    let token = token(&args.token_file)?;
+    let options = Options { data: args.data.clone(), at: args.at.clone(), token, seconds: args.seconds };
+    let host = Host::start(options).with_context(|| format!("listening at {}", args.at))?;
+    host.go_wrong(faults);
+    emit(&format!(
+        "A stand-in host of '{}' is at {}; Ctrl-C ends it.\n\nIn reformis.toml:\n\n\
+         [host.harbour]\nkind = \"export\"\nat = \"{1}\"\n\n[link.\"{1}\"]\ntoken = {{ file = \"{}\" }}\n",
+        args.data.display(),
+        host.link(),
+        args.token_file.display()
+    ))?;
+    let mut seen = 0;
+    while !session.cancel.load(Ordering::Relaxed) {
+        std::thread::sleep(Duration::from_millis(100));
+        let log = host.log();
+        for line in log.get(seen..).unwrap_or_default() {
+            // Without its headers, which hold secrets.
+            let line = line.split('?').next().unwrap_or_default();
+            session.progress.say(&format!("{}\n", reformis_disk::text::printable(line)));
+        }
+        seen = log.len();
+    }
+    Ok(Exit::Done)
+}
+
+/// The token in the file at `path`; a new one where there is no file.
+fn token(path: &Path) -> Result<String> {
+    if !path.exists() {
+        let token = format!("{}{}", uuid::Uuid::new_v4().simple(), uuid::Uuid::new_v4().simple());
+        let file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path);
+        file.and_then(|mut file| file.write_all(format!("{token}\n").as_bytes()))
+            .with_context(|| format!("making '{}'", path.display()))?;
+        return Ok(token);
+    }
+    let metadata = std::fs::metadata(path).with_context(|| format!("looking at '{}'", path.display()))?;
+    if metadata.mode() & 0o077 != 0 {
+        bail!("'{}' may be read by others than its owner: chmod 600 it", path.display());
+    }
+    let text = std::fs::read_to_string(path).with_context(|| format!("reading '{}'", path.display()))?;
+    Ok(text.lines().next().unwrap_or_default().trim().to_string())
+}

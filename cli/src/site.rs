@@ -1,0 +1,95 @@
+//! The site's own file, and the network as it describes it.
+
+use std::{
+    path::{Path, PathBuf},
+    sync::{Arc, atomic::AtomicBool},
+};
+
+use anyhow::{Context as _, Result};
+use reformis_machine::{Site, site};
+use reformis_wire::{
+    Keys, Settings, Stop, Wires,
+    steady::{Pace, Shared},
+};
+
+use crate::progress::Progress;
+
+/// A site's file, as it was read; empty when there is none.
+#[derive(Default)]
+pub(crate) struct Text {
+    file: String,
+    text: String,
+}
+
+impl Text {
+    /// What it says of destinations and networks.
+    pub(crate) fn site(&self) -> Result<Site> {
+        match self.file.is_empty() {
+            true => Ok(Site::default()),
+            false => Ok(Site::parse(&self.file, &self.text).map_err(reformis_move::Error::from)?),
+        }
+    }
+}
+
+/// The site's file: the one that is named, else `reformis.toml` in the working folder, else in the user's configuration
+/// folder, else none.
+pub(crate) fn read(named: Option<&Path>) -> Result<Text> {
+    let path = match named {
+        Some(path) => Some(path.to_path_buf()),
+        None => usual_places().into_iter().find(|path| path.is_file()),
+    };
+    let Some(path) = path else { return Ok(Text::default()) };
+    let text =
+        std::fs::read_to_string(&path).with_context(|| format!("reading the site's file '{}'", path.display()))?;
+    if named.is_none() {
+        tracing::info!(file = %path.display(), "the site's settings");
+    }
+    Ok(Text { file: path.to_string_lossy().into_owned(), text })
+}
+
+fn usual_places() -> Vec<PathBuf> {
+    let variable = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
+    let configuration = variable("XDG_CONFIG_HOME").or_else(|| Some(variable("HOME")?.join(".config")));
+    let mut places = vec![PathBuf::from(site::FILE_NAME)];
+    places.extend(configuration.map(|folder| folder.join("reformis").join(site::FILE_NAME)));
+    places
+}
+
+/// The network as `text` describes it, at most `limit` bytes a second from it.
+pub(crate) fn wires(
+    text: &Text,
+    limit: Option<u64>,
+    progress: &Arc<Progress>,
+    cancel: &Arc<AtomicBool>,
+) -> Result<Wires> {
+    let settings = match text.file.is_empty() {
+        true => Settings::default(),
+        false => Settings::parse(&text.file, &text.text)?,
+    };
+    let pace = Pace::default();
+    if let Some(rate) = limit {
+        pace.limit(rate);
+    }
+    let progress = progress.clone();
+    let tell = move |sentence: &str| progress.say(&format!("{sentence}\n"));
+    let shared = Shared { stop: Stop(cancel.clone()), pace: Arc::new(pace), tell: Arc::new(tell), ..Shared::quiet() };
+    Ok(Wires::new(settings, Arc::new(Terminal), shared))
+}
+
+/// The environment, and the terminal.
+struct Terminal;
+
+impl Keys for Terminal {
+    fn variable(&self, name: &str) -> Option<String> {
+        std::env::var(name).ok()
+    }
+
+    fn ask(&self, what: &str) -> Option<String> {
+        // Asked at the terminal itself, whatever stdin and stdout are; where there is none, nobody can be asked.
+        rpassword::prompt_password(format!("{}: ", reformis_disk::text::printable(what))).ok()
+    }
+
+    fn has_terminal(&self) -> bool {
+        std::fs::File::open("/dev/tty").is_ok()
+    }
+}

@@ -1,0 +1,190 @@
+//! The threads that fetch: each takes the next piece, tries until it has it, and hands it in.
+
+use std::{
+    sync::{Arc, Mutex, PoisonError, atomic::Ordering},
+    time::{Duration, Instant, SystemTime, UNIX_EPOCH},
+};
+
+use reformis_disk::{Error, Result, to_usize};
+
+use super::{Core, State};
+use crate::fault::Fault;
+
+/// The first wait after a try that failed, the second, which is doubled from then on, and the longest.
+const WAITS: [Duration; 3] = [Duration::from_millis(50), Duration::from_millis(500), Duration::from_secs(30)];
+/// A thread that had nothing to do for so long ends.
+const IDLE: Duration = Duration::from_secs(5);
+
+/// Tries that failed, of all threads together: any success ends the trouble.
+#[derive(Default)]
+pub(super) struct Trouble {
+    since: Mutex<Option<(Instant, u32)>>,
+    /// How often what let us in was renewed; held while it is.
+    renewed: Mutex<u64>,
+}
+
+impl Core {
+    /// Sees that there are threads for what is asked.
+    pub(super) fn hire(self: &Arc<Self>, state: &mut State) {
+        let needed = state.pieces.waiting().min(self.remote.limits().depth.max(1));
+        while state.idle < needed && state.threads < self.remote.limits().depth.max(1) {
+            state.threads += 1;
+            state.idle += 1;
+            let core = self.clone();
+            let started = std::thread::Builder::new().name("fetch".into()).spawn(move || core.fetch_pieces());
+            if let Err(error) = started {
+                state.threads -= 1;
+                state.idle -= 1;
+                if state.threads == 0 {
+                    tracing::error!(%error, "no thread for the network");
+                    self.fail_all(state, &format!("no thread could be started: {error}"));
+                }
+                return;
+            }
+        }
+        self.asked.notify_all();
+    }
+
+    fn fail_all(&self, state: &mut State, why: &str) {
+        while let Some(range) = state.pieces.next() {
+            state.pieces.came(range.start, Err(Fault::again(why)));
+        }
+        self.came.notify_all();
+    }
+
+    fn fetch_pieces(self: Arc<Self>) {
+        let mut state = self.lock();
+        loop {
+            if state.closed || self.shared.stop.is_set() {
+                break;
+            }
+            let Some(range) = state.pieces.next() else {
+                let (next, timed_out) = self.asked.wait_timeout(state, IDLE).unwrap_or_else(PoisonError::into_inner);
+                state = next;
+                if timed_out.timed_out() && state.pieces.waiting() == 0 {
+                    break;
+                }
+                continue;
+            };
+            state.idle -= 1;
+            drop(state);
+            let outcome = self.fetch(range.start, range.end - range.start);
+            state = self.lock();
+            state.idle += 1;
+            state.pieces.came(range.start, outcome);
+            self.came.notify_all();
+        }
+        state.idle -= 1;
+        state.threads -= 1;
+    }
+
+    /// The piece, tried until it is here.
+    fn fetch(&self, at: u64, len: u64) -> Result<Vec<u8>, Fault> {
+        let mut buf = vec![0; to_usize(len)];
+        if !self.shared.pace.take(len, &self.shared.stop) {
+            return Err(Fault::again("we were asked to stop"));
+        }
+        self.persist(|| self.remote.fetch(at, &mut buf, &self.shared.stop))?;
+        self.fetched.fetch_add(len, Ordering::Relaxed);
+        Ok(buf)
+    }
+
+    /// What `attempt` gives, tried again as [`Core::persist`] does, as an error of the disk.
+    pub(super) fn tried<T>(
+        &self,
+        action: &'static str,
+        offset: Option<u64>,
+        attempt: impl FnMut() -> Result<T, Fault>,
+    ) -> Result<T> {
+        self.persist(attempt).map_err(|fault| match self.shared.stop.is_set() {
+            true => Error::Interrupted,
+            false => fault.into_error(action, self.remote.name(), offset),
+        })
+    }
+
+    /// Tries until it works, it cannot work, or nothing has worked for too long.
+    fn persist<T>(&self, mut attempt: impl FnMut() -> Result<T, Fault>) -> Result<T, Fault> {
+        let (mut expired, mut failed) = (0, 0);
+        loop {
+            if self.shared.stop.is_set() {
+                return Err(Fault::again("we were asked to stop"));
+            }
+            let renewed = *self.trouble.renewed.lock().unwrap_or_else(PoisonError::into_inner);
+            match attempt() {
+                Ok(value) => {
+                    self.is_well();
+                    return Ok(value);
+                }
+                Err(Fault::Again { what, after }) => {
+                    failed += 1;
+                    self.wait(&what, failed, after)?;
+                }
+                Err(Fault::Expired(why)) => {
+                    expired += 1;
+                    // A link that is refused as soon as it is new is refused for another reason.
+                    if expired > 3 {
+                        return Err(Fault::Expired(why));
+                    }
+                    self.renew(renewed, &why)?;
+                }
+                Err(fault) => return Err(fault),
+            }
+        }
+    }
+
+    fn is_well(&self) {
+        let since = self.trouble.since.lock().unwrap_or_else(PoisonError::into_inner).take();
+        if let Some((since, _)) = since
+            && since.elapsed() > Duration::from_secs(2)
+        {
+            (self.shared.tell)(&format!("{} answers again", self.remote.name()));
+        }
+    }
+
+    /// Waits after a try that failed; fails when that has gone on for too long.
+    fn wait(&self, what: &str, failed: u32, after: Option<Duration>) -> Result<(), Fault> {
+        let (since, times) = {
+            let mut trouble = self.trouble.since.lock().unwrap_or_else(PoisonError::into_inner);
+            let (since, times) = trouble.get_or_insert((Instant::now(), 0));
+            *times += 1;
+            (*since, *times)
+        };
+        if since.elapsed() > self.shared.patience {
+            // Later reads may try anew.
+            self.trouble.since.lock().unwrap_or_else(PoisonError::into_inner).take();
+            return Err(Fault::again(format!("{what}; {times} tries failed in {} s", since.elapsed().as_secs())));
+        }
+        let wait = after.unwrap_or_else(|| jittered(failed)).min(Duration::from_secs(300));
+        tracing::debug!(remote = self.remote.name(), what, times, ?wait, "trying again");
+        if times == 1 || times.is_power_of_two() && times > 4 {
+            let name = self.remote.name();
+            (self.shared.tell)(&format!("{name}: {what}; trying again", what = reformis_disk::text::printable(what)));
+        }
+        match self.shared.stop.sleep(wait) {
+            true => Ok(()),
+            false => Err(Fault::again("we were asked to stop")),
+        }
+    }
+
+    /// Renews what let us in, unless another thread did since `seen` was seen.
+    fn renew(&self, seen: u64, why: &str) -> Result<(), Fault> {
+        let mut renewed = self.trouble.renewed.lock().unwrap_or_else(PoisonError::into_inner);
+        if *renewed == seen {
+            tracing::info!(remote = self.remote.name(), why, "renewing");
+            self.remote.renew(why, &self.shared.stop)?;
+            *renewed += 1;
+        }
+        Ok(())
+    }
+}
+
+/// The wait after so many tries: at once first, then doubled each time, and a little different for everybody.
+fn jittered(failed: u32) -> Duration {
+    let [first, second, most] = WAITS;
+    let base = match failed {
+        0 | 1 => first,
+        more => second.saturating_mul(1 << (more - 2).min(6)).min(most),
+    };
+    let nanos = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |now| now.subsec_nanos());
+    base.mul_f64(0.75 + f64::from(nanos % 1000) / 2000.0)
+}

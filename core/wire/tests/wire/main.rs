@@ -1,0 +1,11 @@
+//! The crate's tests against servers: our own stand-in, hostile ones, and real ones where they are installed.
+
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+mod exports;
+mod hostile;
+mod http;
+mod nbd;
+mod nginx;
+mod ssh;
