@@ -80,6 +80,7 @@ const ESCAPED: &AsciiSet = &CONTROLS
     .add(b'"')
     .add(b'#')
     .add(b'%')
+    .add(b'&')
     .add(b'<')
     .add(b'>')
     .add(b'?')

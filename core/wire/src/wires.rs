@@ -23,7 +23,7 @@ use crate::{
     nbd,
     secret::{Keys, NoKeys, Secret},
     settings::{HeaderValue, LinkSettings, Settings},
-    ssh::{self, Session},
+    ssh::{self, Pool, Session},
     steady::{Shared, Steady},
 };
 
@@ -52,7 +52,7 @@ pub(crate) struct Inner {
     /// Clients by the entry of their settings and by where they lead.
     clients: Mutex<HashMap<Way, Arc<Client>>>,
     /// Connections by SSH, in the same way.
-    sessions: Mutex<HashMap<Way, Arc<Session>>>,
+    sessions: Mutex<HashMap<Way, Arc<Pool>>>,
     /// Whether machines that run are read too.
     reads_running: AtomicBool,
 }
@@ -94,8 +94,8 @@ impl Wires {
                 })
             }
             Scheme::Ssh => {
-                let session = self.inner.session(link).map_err(failed)?;
-                let remote = self.inner.patient(|| ssh::open(&session, link, self.inner.depth(link)));
+                let pool = self.inner.machine_by_ssh(link).map_err(failed)?;
+                let remote = self.inner.patient(|| ssh::open(&pool, link, self.inner.depth(link)));
                 Ok(Source::Storage(self.steady(remote.map_err(failed)?, budget)))
             }
             Scheme::Nbd | Scheme::Nbds | Scheme::NbdUnix => {
@@ -177,8 +177,8 @@ impl Inner {
             }
             Scheme::Http | Scheme::Https => Ok(None),
             Scheme::Ssh => {
-                let session = self.session(link)?;
-                self.patient(|| ssh::list(&session, link))
+                let pool = self.machine_by_ssh(link)?;
+                self.patient(|| ssh::list(&pool, link))
             }
             // Without an export's name, all are meant.
             Scheme::Nbd | Scheme::Nbds | Scheme::NbdUnix if link.path.trim_matches('/').is_empty() => {
@@ -208,7 +208,7 @@ impl Inner {
     }
 
     /// The connection to the machine of `link`.
-    fn session(&self, link: &Link) -> Result<Arc<Session>, Fault> {
+    fn machine_by_ssh(&self, link: &Link) -> Result<Arc<Pool>, Fault> {
         let found = self.settings.of(link);
         let key = (found.map(|(place, _)| place), link.with_path("").to_string());
         let mut sessions = self.sessions.lock().unwrap_or_else(PoisonError::into_inner);
@@ -225,9 +225,9 @@ impl Inner {
             compression: settings.compression,
             has_terminal: self.keys.has_terminal(),
         };
-        let session = Arc::new(Session::new(link, way, self.shared.stop.clone())?);
-        sessions.insert(key, session.clone());
-        Ok(session)
+        let pool = Arc::new(Pool::new(Session::new(link, way, self.shared.stop.clone())?));
+        sessions.insert(key, pool.clone());
+        Ok(pool)
     }
 
     fn read(&self, name: &str) -> Result<Vec<u8>, Fault> {

@@ -98,7 +98,7 @@ impl Client {
             return Err("there is no certificate in its authorities".into());
         }
         let roots = if roots.is_empty() { RootCerts::WebPki } else { RootCerts::new_with_certs(&roots) };
-        let mut tls = TlsConfig::builder().root_certs(roots);
+        let mut tls = TlsConfig::builder().root_certs(roots).unversioned_rustls_crypto_provider(crate::tls::provider());
         if let Some((pem, key)) = &dial.certificate {
             let chain = ureq::tls::parse_pem(pem).filter_map(|item| match item {
                 Ok(ureq::tls::PemItem::Certificate(certificate)) => Some(certificate),

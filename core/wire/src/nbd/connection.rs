@@ -2,6 +2,7 @@
 
 use std::{
     collections::HashMap,
+    io::{self, BufReader, Read, Write},
     net::{TcpStream, ToSocketAddrs},
     os::unix::net::UnixStream,
     sync::Arc,
@@ -27,6 +28,8 @@ const CONNECT: Duration = Duration::from_secs(15);
 const PATIENCE: Duration = Duration::from_secs(60);
 /// Bytes of one request.
 const PIECE: u32 = 1 << 20;
+/// Bytes that are read from a socket at once.
+const BUFFER: usize = 128 << 10;
 /// Requests that are under way at the same time.
 const AT_ONCE: usize = 16;
 /// Bytes whose map is asked for at once: what fits into a request.
@@ -57,7 +60,7 @@ impl Dial {
             None if self.link.host.contains(':') => format!("[{}]:{}", self.link.host, self.link.port()),
             None => format!("{}:{}", self.link.host, self.link.port()),
         };
-        let mut stream = connect(&place)?;
+        let mut stream = Buffered(BufReader::with_capacity(BUFFER, connect(&place)?));
         let flags = handshake::greet(&mut stream)?;
         let Some(config) = &self.tls else { return Ok((Box::new(stream), flags)) };
         handshake::start_tls(&mut stream)?;
@@ -65,7 +68,7 @@ impl Dial {
         let name =
             name.map_err(|_| Fault::Fatal(WireKind::Settings, "its name is none that a certificate has".into()))?;
         let tls = ClientConnection::new(config.clone(), name).map_err(|error| crate::http::fault_of_tls(&error))?;
-        Ok((Box::new(StreamOwned::new(tls, stream)), flags))
+        Ok((Box::new(Tls(StreamOwned::new(tls, stream))), flags))
     }
 
     /// A connection to the link's export.
@@ -96,6 +99,51 @@ fn connect(place: &str) -> Result<TcpStream, Fault> {
         }
     }
     Err(last)
+}
+
+/// A socket that is read in large pieces: TLS asks for small ones.
+struct Buffered(BufReader<TcpStream>);
+
+impl Read for Buffered {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        self.0.read(buf)
+    }
+}
+
+impl Write for Buffered {
+    fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
+        self.0.get_mut().write(buf)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.get_mut().flush()
+    }
+}
+
+/// TLS, which is ended in order (RFC 8446, section 6.1).
+struct Tls(StreamOwned<ClientConnection, Buffered>);
+
+impl Read for Tls {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        self.0.read(buf)
+    }
+}
+
+impl Write for Tls {
+    fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
+        self.0.write(buf)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.flush()
+    }
+}
+
+impl Drop for Tls {
+    fn drop(&mut self) {
+        self.0.conn.send_close_notify();
+        self.0.flush().ok();
+    }
 }
 
 /// A connection to an export.

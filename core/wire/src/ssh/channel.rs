@@ -61,7 +61,7 @@ impl Channel {
     /// Begins one over these two.
     pub(super) fn over(input: impl Read + Send + 'static, output: impl Write + Send + 'static) -> Result<Self, Fault> {
         let mut channel = Self {
-            input: BufReader::with_capacity(256 << 10, Box::new(input)),
+            input: BufReader::with_capacity(32 << 10, Box::new(input)),
             output: Box::new(output),
             child: None,
             number: 0,
@@ -88,15 +88,43 @@ impl Channel {
     }
 
     fn receive(&mut self) -> Result<(u32, Reply), Fault> {
+        let len = self.length()?;
+        Reader(&self.rest(Vec::new(), len)?).reply()
+    }
+
+    /// The length of the next packet.
+    fn length(&mut self) -> Result<usize, Fault> {
         let mut len = [0; 4];
         self.input.read_exact(&mut len).map_err(|error| fault_of_io(&error))?;
-        let len = u32::from_be_bytes(len);
-        if len > MOST {
-            return Err(Fault::protocol(format!("an SFTP reply of {len} bytes is longer than any")));
+        match u32::from_be_bytes(len) {
+            len if len <= MOST => Ok(len as usize),
+            len => Err(Fault::protocol(format!("an SFTP reply of {len} bytes is longer than any"))),
         }
-        let mut bytes = vec![0; len as usize];
-        self.input.read_exact(&mut bytes).map_err(|error| fault_of_io(&error))?;
-        Reader(&bytes).reply()
+    }
+
+    /// The packet of `len` bytes that begins with `bytes`.
+    fn rest(&mut self, mut bytes: Vec<u8>, len: usize) -> Result<Vec<u8>, Fault> {
+        let start = bytes.len();
+        bytes.resize(len, 0);
+        self.input.read_exact(bytes.get_mut(start..).unwrap_or_default()).map_err(|error| fault_of_io(&error))?;
+        Ok(bytes)
+    }
+
+    /// The next packet; of one with data, the data is still to be read.
+    fn head(&mut self) -> Result<Head, Fault> {
+        const DATA_HEAD: usize = 9;
+        let len = self.length()?;
+        let start = self.rest(Vec::new(), len.min(DATA_HEAD))?;
+        match start[..] {
+            [kind::DATA, a, b, c, d, e, f, g, h] => {
+                let (number, given) = (u32::from_be_bytes([a, b, c, d]), u32::from_be_bytes([e, f, g, h]));
+                match given as usize == len - DATA_HEAD {
+                    true => Ok(Head::Data { number, len: given }),
+                    false => Err(Fault::protocol("an SFTP reply with data has another length than its data")),
+                }
+            }
+            _ => Ok(Head::Other(self.rest(start, len)?)),
+        }
     }
 
     fn next(&mut self) -> u32 {
@@ -193,20 +221,28 @@ impl Channel {
             if asked.is_empty() {
                 return Ok(());
             }
-            let (number, reply) = self.receive()?;
-            let (from, len) =
-                asked.remove(&number).ok_or_else(|| Fault::protocol("an SFTP reply answers no request"))?;
-            let data = match reply {
-                Reply::Data(data) => data,
-                Reply::Status(status::EOF, _) => return Err(Fault::Changed("it ends before its length".into())),
-                Reply::Status(code, words) => return Err(fault_of_status(code, &words)),
-                _ => return Err(unexpected()),
+            let (from, given, len) = match self.head()? {
+                Head::Data { number, len: given } => {
+                    let (from, len) = asked.remove(&number).ok_or_else(no_request)?;
+                    (from, given, len)
+                }
+                Head::Other(bytes) => {
+                    let (number, reply) = Reader(&bytes).reply()?;
+                    asked.remove(&number).ok_or_else(no_request)?;
+                    return Err(match reply {
+                        Reply::Status(status::EOF, _) => Fault::Changed("it ends before its length".into()),
+                        Reply::Status(code, words) => fault_of_status(code, &words),
+                        _ => unexpected(),
+                    });
+                }
             };
-            let given = u32::try_from(data.len()).unwrap_or(u32::MAX);
             let start = usize::try_from(from - at).unwrap_or(usize::MAX);
-            let place = buf.get_mut(start..).and_then(|rest| rest.get_mut(..data.len()));
+            let place = buf.get_mut(start..).and_then(|rest| rest.get_mut(..given as usize));
             match place {
-                Some(place) if given <= len && given > 0 => place.copy_from_slice(&data),
+                // Straight to where it is wanted: nearly all that ever comes are these bytes.
+                Some(place) if given <= len && given > 0 => {
+                    self.input.read_exact(place).map_err(|error| fault_of_io(&error))?;
+                }
                 _ => return Err(Fault::protocol("an SFTP reply holds more than was asked for, or nothing")),
             }
             // A reply that is short is not the end.
@@ -259,6 +295,18 @@ impl Channel {
         found.folders.sort();
         Ok(found)
     }
+}
+
+/// The beginning of a packet.
+enum Head {
+    /// So many bytes of data follow.
+    Data { number: u32, len: u32 },
+    /// The whole packet.
+    Other(Vec<u8>),
+}
+
+fn no_request() -> Fault {
+    Fault::protocol("an SFTP reply answers no request")
 }
 
 fn unexpected() -> Fault {

@@ -11,7 +11,7 @@ use reformis_disk::{
     source::{Access, Version},
 };
 
-use super::{path_of, session::Session};
+use super::{path_of, pool::Pool, session::Session};
 use crate::{
     fault::{Fault, Stop},
     http::fault_of_io,
@@ -27,7 +27,7 @@ pub(super) struct DdFile {
     name: String,
     link: Link,
     path: String,
-    session: Arc<Session>,
+    pool: Arc<Pool>,
     facts: Facts,
     depth: usize,
 }
@@ -41,10 +41,10 @@ struct Facts {
 
 impl DdFile {
     /// Opens the file or device at `link`.
-    pub(super) fn open(session: &Arc<Session>, link: &Link, depth: usize) -> Result<Self, Fault> {
+    pub(super) fn open(pool: &Arc<Pool>, link: &Link, depth: usize) -> Result<Self, Fault> {
         let path = quoted(&path_of(link));
-        let facts = ask(session, &path)?;
-        Ok(Self { name: link.to_string(), link: link.clone(), path, session: session.clone(), facts, depth })
+        let facts = ask(pool.session(), &path)?;
+        Ok(Self { name: link.to_string(), link: link.clone(), path, pool: pool.clone(), facts, depth })
     }
 }
 
@@ -113,7 +113,7 @@ impl Remote for DdFile {
         let before = at - first * BLOCK;
         let count = (before + buf.len() as u64).div_ceil(BLOCK);
         let script = format!("dd if={} bs={BLOCK} skip={first} count={count} 2>/dev/null", self.path);
-        let mut child = self.session.start(&[], &[&script])?;
+        let mut child = self.pool.session().start(&[], &[&script])?;
         match receive(&mut child, before, buf) {
             Ok(()) => {
                 // The rest of its last block is not needed.
@@ -121,12 +121,12 @@ impl Remote for DdFile {
                 child.wait().ok();
                 Ok(())
             }
-            Err(fault) => Err(self.session.end_of(child, fault)),
+            Err(fault) => Err(self.pool.session().end_of(child, fault)),
         }
     }
 
     fn check(&self, _: &Stop) -> Result<(), Fault> {
-        match ask(&self.session, &self.path)? {
+        match ask(self.pool.session(), &self.path)? {
             facts if facts == self.facts => Ok(()),
             _ => Err(Fault::Changed("its length or its modification time is another one".into())),
         }
@@ -137,7 +137,7 @@ impl Remote for DdFile {
         let link = self.link.beside(name);
         let path = quoted(&path_of(&link));
         let mut child =
-            self.session.start(&[], &[&format!("if [ -f {path} ] && [ ! -L {path} ]; then echo plain; fi")])?;
+            self.pool.session().start(&[], &[&format!("if [ -f {path} ] && [ ! -L {path} ]; then echo plain; fi")])?;
         let mut text = String::new();
         if let Some(stdout) = &mut child.stdout {
             stdout.take(64).read_to_string(&mut text).map_err(|error| fault_of_io(&error))?;
@@ -146,7 +146,7 @@ impl Remote for DdFile {
         if text.trim() != "plain" || name.contains('/') {
             return Err(Fault::Fatal(WireKind::Absent, "there is no plain file of this name".into()));
         }
-        Ok(Arc::new(Self::open(&self.session, &link, self.depth)?))
+        Ok(Arc::new(Self::open(&self.pool, &link, self.depth)?))
     }
 }
 

@@ -12,13 +12,12 @@ mod pool;
 mod session;
 mod sftp;
 
-use std::sync::Arc;
-
 use channel::Channel;
 pub use packet::{Reader as PacketReader, Reply};
 use reformis_disk::error::WireKind;
 
 pub(crate) use file::open;
+pub(crate) use pool::Pool;
 pub(crate) use session::{Session, Way};
 
 use crate::{fault::Fault, http::Listing, link::Link};
@@ -27,9 +26,8 @@ use crate::{fault::Fault, http::Listing, link::Link};
 const MANY: usize = 4096;
 
 /// What is in the folder at `link`; `None` where it is no folder.
-pub(crate) fn list(session: &Arc<Session>, link: &Link) -> Result<Option<Listing>, Fault> {
+pub(crate) fn list(pool: &Pool, link: &Link) -> Result<Option<Listing>, Fault> {
     let path = path_of(link);
-    let pool = pool::Pool::new(session.clone());
     match pool
         .with(|channel| Ok(if channel.stat(&path)?.is_folder() { Some(channel.list(&path, MANY)?) } else { None }))
     {

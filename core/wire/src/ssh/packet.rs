@@ -16,7 +16,7 @@ pub(super) mod kind {
     pub(super) const VERSION: u8 = 2;
     pub(super) const STATUS: u8 = 101;
     pub(super) const HANDLE: u8 = 102;
-    pub(super) const DATA: u8 = 103;
+    pub(in super::super) const DATA: u8 = 103;
     pub(super) const NAME: u8 = 104;
     pub(super) const ATTRS: u8 = 105;
     pub(super) const EXTENDED_REPLY: u8 = 201;

@@ -1,22 +1,22 @@
 //! Channels that are there, and one more when all are busy.
 
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Mutex, PoisonError};
 
 use super::{channel::Channel, session::Session};
 use crate::fault::Fault;
 
 /// Channels of one connection.
-pub(super) struct Pool {
-    session: Arc<Session>,
+pub(crate) struct Pool {
+    session: Session,
     free: Mutex<Vec<Channel>>,
 }
 
 impl Pool {
-    pub(super) fn new(session: Arc<Session>) -> Self {
+    pub(crate) fn new(session: Session) -> Self {
         Self { session, free: Mutex::default() }
     }
 
-    pub(super) fn session(&self) -> &Arc<Session> {
+    pub(super) fn session(&self) -> &Session {
         &self.session
     }
 

@@ -38,6 +38,8 @@ pub(crate) struct Way {
 
 /// How long connecting may take, without a person who types.
 const CONNECT: Duration = Duration::from_secs(45);
+/// Bytes that a pipe to us holds.
+const PIPE: usize = 1 << 20;
 /// Below so many bytes a second, a link is slow, and compressing pays.
 const SLOW: f64 = (6 << 20) as f64;
 /// Bytes by which the rate is told.
@@ -199,7 +201,12 @@ impl Session {
         let host: OsString = self.link.host.clone().into();
         command.arg("--").arg(host).args(words);
         command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
-        command.spawn().map_err(|error| Fault::again(format!("ssh could not be started: {error}")))
+        let child = command.spawn().map_err(|error| Fault::again(format!("ssh could not be started: {error}")))?;
+        if let Some(stdout) = &child.stdout {
+            // Fewer and larger reads; where it is not allowed, it goes as it goes.
+            rustix::pipe::fcntl_setpipe_size(stdout, PIPE).ok();
+        }
+        Ok(child)
     }
 
     /// Whether the connection still holds after a moment in which it would have ended.

@@ -10,7 +10,7 @@ use reformis_disk::{
     source::{Access, Version},
 };
 
-use super::{MANY, channel::Channel, packet::Attributes, path_of, pool::Pool, session::Session};
+use super::{MANY, channel::Channel, packet::Attributes, path_of, pool::Pool};
 use crate::{
     fault::{Fault, Stop},
     link::Link,
@@ -30,11 +30,8 @@ pub(super) struct SftpFile {
 
 impl SftpFile {
     /// Opens the file or device at `link`.
-    pub(super) fn open(session: &Arc<Session>, link: &Link, depth: usize) -> Result<Self, Fault> {
-        Self::of_pool(Arc::new(Pool::new(session.clone())), link, depth)
-    }
-
-    fn of_pool(pool: Arc<Pool>, link: &Link, depth: usize) -> Result<Self, Fault> {
+    pub(super) fn open(pool: &Arc<Pool>, link: &Link, depth: usize) -> Result<Self, Fault> {
+        let pool = pool.clone();
         let path = path_of(link);
         let (attributes, len) = pool.with(|channel| measure(channel, &path))?;
         Ok(Self { name: link.to_string(), link: link.clone(), path, pool, len, attributes, depth })
@@ -159,7 +156,7 @@ impl Remote for SftpFile {
         if !inside || !attributes.is_file() {
             return Err(Fault::Fatal(WireKind::Refused, "it leads out of its folder, or is no plain file".into()));
         }
-        Ok(Arc::new(Self::of_pool(self.pool.clone(), &link, self.depth)?))
+        Ok(Arc::new(Self::open(&self.pool, &link, self.depth)?))
     }
 
     fn neighbours(&self, _: &Stop) -> Result<Vec<String>, Fault> {

@@ -55,7 +55,12 @@ pub(super) struct Pieces {
     held: u64,
     small: u64,
     clock: u64,
+    /// Memory of large pieces that have gone, for those to come: what is filled again needs no zeros first.
+    spare: Vec<Vec<u8>>,
 }
+
+/// How many are kept.
+const SPARE: usize = 6;
 
 impl Pieces {
     pub(super) fn new(len: u64) -> Self {
@@ -67,6 +72,7 @@ impl Pieces {
             held: 0,
             small: 0,
             clock: 0,
+            spare: Vec::new(),
         }
     }
 
@@ -166,7 +172,20 @@ impl Pieces {
         // Only what lies near behind can be there still.
         let from = before.saturating_sub(IN_ALL);
         let gone: Vec<u64> = self.pieces.range(from..before).filter_map(gone).collect();
-        gone.into_iter().for_each(|start| drop(self.remove(start)));
+        for start in gone {
+            if let Some(State::Here(bytes)) = self.remove(start)
+                && let (Ok(bytes), true) = (Arc::try_unwrap(bytes), self.spare.len() < SPARE)
+            {
+                self.spare.push(bytes);
+            }
+        }
+    }
+
+    /// Memory for `len` bytes, all of which will be written.
+    pub(super) fn memory(&mut self, len: u64) -> Vec<u8> {
+        let mut bytes = if len >= SMALL { self.spare.pop().unwrap_or_default() } else { Vec::new() };
+        bytes.resize(reformis_disk::to_usize(len), 0);
+        bytes
     }
 
     /// Bytes that may still be asked for ahead.

@@ -5,7 +5,7 @@ use std::{
     time::{Duration, Instant, SystemTime, UNIX_EPOCH},
 };
 
-use reformis_disk::{Error, Result, to_usize};
+use reformis_disk::{Error, Result};
 
 use super::{Core, State};
 use crate::fault::Fault;
@@ -67,8 +67,9 @@ impl Core {
                 continue;
             };
             state.idle -= 1;
+            let memory = state.pieces.memory(range.end - range.start);
             drop(state);
-            let outcome = self.fetch(range.start, range.end - range.start);
+            let outcome = self.fetch(range.start, memory);
             state = self.lock();
             state.idle += 1;
             state.pieces.came(range.start, outcome);
@@ -79,8 +80,8 @@ impl Core {
     }
 
     /// The piece, tried until it is here.
-    fn fetch(&self, at: u64, len: u64) -> Result<Vec<u8>, Fault> {
-        let mut buf = vec![0; to_usize(len)];
+    fn fetch(&self, at: u64, mut buf: Vec<u8>) -> Result<Vec<u8>, Fault> {
+        let len = buf.len() as u64;
         if !self.shared.pace.take(len, &self.shared.stop) {
             return Err(Fault::again("we were asked to stop"));
         }
