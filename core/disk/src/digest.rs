@@ -50,6 +50,16 @@ impl BlockDigest {
         Self::of_holding(bytes, Grains::ALL.holding(bytes))
     }
 
+    /// As bytes, for a journal.
+    pub(crate) fn as_bytes(&self) -> &[u8; 32] {
+        self.0.as_bytes()
+    }
+
+    /// The digest of these bytes, which a journal kept.
+    pub(crate) fn from_bytes(bytes: [u8; 32]) -> Self {
+        Self(blake3::Hash::from_bytes(bytes))
+    }
+
     /// Digest of `bytes`, a whole block or the last of a disk, of which only the grains in `holds` hold anything.
     pub(crate) fn of_holding(bytes: &[u8], holds: Grains) -> Self {
         if bytes.len() as u64 != BLOCK {

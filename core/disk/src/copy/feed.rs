@@ -58,6 +58,11 @@ impl<'a, const N: usize> Disks<'a, N> {
         let size = disks.iter().map(|disk| disk.size()).min().unwrap_or(0);
         Self { disks: disks.map(|disk| (disk, Extent::zero(0, 0))), size, at: 0, ticket: 0 }
     }
+
+    /// From byte `at` on, the start of a block.
+    pub(super) fn starting(self, at: u64) -> Self {
+        Self { at, ..self }
+    }
 }
 
 /// The extent of `disk` that `at` lies in, where `last` was asked for before.

@@ -120,6 +120,28 @@ impl Output {
         .map_err(Error::io("writing", &self.name, Some(position)))
     }
 
+    /// Fills `buf` with what is at `position` of the file; whether it reaches that far. A pipe has nothing to read.
+    pub(super) fn read(&self, buf: &mut [u8], position: u64) -> Result<bool> {
+        let To::File(file) = &self.to else { return Ok(false) };
+        match file.read_exact_at(buf, position) {
+            Ok(()) => Ok(true),
+            Err(error) if error.kind() == std::io::ErrorKind::UnexpectedEof => Ok(false),
+            Err(error) => Err(Error::io("reading", &self.name, Some(position))(error)),
+        }
+    }
+
+    /// Makes everything from `position` on a hole; the length stays.
+    pub(super) fn clear_from(&self, position: u64) -> Result<()> {
+        let To::File(file) = &self.to else { return Ok(()) };
+        let failed = |error: std::io::Error| Error::io("clearing the end of", &self.name, Some(position))(error);
+        let len = file.metadata().map_err(failed)?.len().saturating_sub(position);
+        if len == 0 {
+            return Ok(());
+        }
+        let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
+        fallocate(file, flags, position, len).map_err(|error| failed(error.into()))
+    }
+
     /// Sets the length in bytes; what is added reads as zero.
     pub(crate) fn set_len(&self, len: u64) -> Result<()> {
         match &self.to {

@@ -12,9 +12,11 @@ use std::{
 };
 
 use super::{
-    block::Block,
+    again::{self, Again, Looking},
+    block::{Block, Buffer},
     blocks,
     feed::{Disks, Forward},
+    journal::{Entry, Journal, Stored},
     watch::Watch,
     writer::{Copied, Encoder, Writer},
 };
@@ -34,6 +36,32 @@ enum Run {
     Encoded(Range<usize>, Vec<u8>),
 }
 
+impl Run {
+    /// Its range in the block, where it is stored as it is.
+    fn plain(&self) -> Option<Range<u32>> {
+        match self {
+            Self::Plain(range) => Some(short(range)),
+            Self::Encoded(..) => None,
+        }
+    }
+
+    /// What a journal says of it; it lies at `position`. In a block that has encoded runs, each has its digest.
+    fn stored(&self, block: &[u8], position: u64, is_mixed: bool) -> Stored {
+        let (range, bytes, encoded) = match self {
+            Self::Plain(range) => (range, block.get(range.clone()).unwrap_or_default(), None),
+            Self::Encoded(range, bytes) => (range, bytes.as_slice(), u32::try_from(bytes.len()).ok()),
+        };
+        let digest = if is_mixed { *blake3::hash(bytes).as_bytes() } else { [0; 32] };
+        Stored { range: short(range), position, encoded, digest }
+    }
+}
+
+/// A range in a block.
+fn short(range: &Range<usize>) -> Range<u32> {
+    let short = |at: usize| u32::try_from(at).unwrap_or(u32::MAX);
+    short(range.start)..short(range.end)
+}
+
 /// What is to be stored of `block`, which lies at `offset`, in pieces of `unit` bytes.
 #[expect(clippy::indexing_slicing, reason = "the ranges were made from this very block")]
 fn runs_of(offset: u64, block: &Block<'_>, unit: usize, encoder: Option<&Encoder>) -> Vec<Run> {
@@ -48,11 +76,18 @@ fn runs_of(offset: u64, block: &Block<'_>, unit: usize, encoder: Option<&Encoder
         .collect()
 }
 
-/// Writes the runs of `block`, which lies at `offset`, where `writer` wants them. Adds to `stored`.
+/// Writes the runs of `block`, which lies at `offset`, where `writer` wants them. Adds to `stored`, and tells `note` of each.
 ///
 /// Grains of a run in which there are only zeros get their place and are not written: a new file reads as zero there.
 #[expect(clippy::indexing_slicing, reason = "the ranges were made from this very block")]
-fn write(writer: &mut dyn Writer, offset: u64, runs: &[Run], block: &Block<'_>, stored: &mut u64) -> Result<()> {
+fn write(
+    writer: &mut dyn Writer,
+    offset: u64,
+    runs: &[Run],
+    block: &Block<'_>,
+    stored: &mut u64,
+    note: &mut dyn FnMut(&Run, u64),
+) -> Result<()> {
     for run in runs {
         match run {
             Run::Plain(range) => {
@@ -62,12 +97,14 @@ fn write(writer: &mut dyn Writer, offset: u64, runs: &[Run], block: &Block<'_>, 
                     spot.write((held.start - range.start) as u64, &block.bytes[held])?;
                 }
                 *stored += len;
+                note(run, spot.position);
             }
             Run::Encoded(range, encoded) => {
                 let len = encoded.len() as u64;
                 let spot = writer.place_encoded(offset + range.start as u64, range.len() as u64, len)?;
                 spot.write(0, encoded)?;
                 *stored += len;
+                note(run, spot.position);
             }
         }
     }
@@ -99,22 +136,74 @@ pub fn work(disk: &dyn Disk) -> Result<u64> {
 /// Those of the disk and of the writer; [`Error::Changed`] when a source was written meanwhile;
 /// [`Error::Interrupted`].
 pub fn copy(disk: &dyn Disk, writer: &mut dyn Writer, watch: &Watch<'_>) -> Result<Copied> {
+    put_rest(disk, writer, Rest { at: 0, stored: 0, hasher: ContentHasher::new(disk.size()), journal: None }, watch)
+}
+
+/// The same into a file that was written to before: a copy that was cut off goes on where it stopped, and this one can be another
+/// time. `make` makes a writer of the same shape over the file.
+///
+/// # Errors
+/// Those of [`copy`], of `make` and of the journal; where the file cannot be taken up, its file system or its format refuses.
+pub fn copy_again(
+    disk: &dyn Disk,
+    make: &dyn Fn() -> Result<Box<dyn Writer>>,
+    mut again: Again<'_>,
+    watch: &Watch<'_>,
+) -> Result<Copied> {
+    let writer = make()?;
     let unit = writer.unit().min(crate::digest::BLOCK) as usize;
     let encoder = writer.encoder();
+    let shape = |offset: u64, block: &Block<'_>| {
+        runs_of(offset, block, unit, encoder.as_ref()).iter().map(Run::plain).collect::<Option<Vec<_>>>()
+    };
+    let mut looking = Looking { disk, shape: &shape, buffer: Buffer::default() };
+    let there = again::look(&mut looking, &mut again, watch)?;
+    // What the first one wrote may have been cleared away.
+    let mut writer = make()?;
     let mut hasher = ContentHasher::new(disk.size());
-    let mut stored = 0;
+    let stored = again::take_up(&mut looking, &mut again, &there, writer.as_mut(), &mut hasher, watch)?;
+    let rest = Rest { at: there.at, stored, hasher, journal: Some(again.journal) };
+    put_rest(disk, writer.as_mut(), rest, watch)
+}
+
+/// What is left to be put of a disk.
+struct Rest<'a> {
+    /// Where it begins.
+    at: u64,
+    /// Bytes that are stored for what comes before.
+    stored: u64,
+    hasher: ContentHasher,
+    journal: Option<&'a mut dyn Journal>,
+}
+
+fn put_rest(disk: &dyn Disk, writer: &mut dyn Writer, rest: Rest<'_>, watch: &Watch<'_>) -> Result<Copied> {
+    let unit = writer.unit().min(crate::digest::BLOCK) as usize;
+    let encoder = writer.encoder();
+    let Rest { at, mut stored, mut hasher, mut journal } = rest;
     blocks::ordered(
-        Disks::new([disk]),
+        Disks::new([disk]).starting(at),
         [&|offset, buf| disk.read_at(offset, buf)],
         watch,
         |piece, [block]| Ok(runs_of(piece.offset, block, unit, encoder.as_ref())),
         |piece, ready| {
-            let Some((runs, [block])) = ready else {
-                hasher.push_zeros(piece.len);
-                return Ok(());
-            };
-            hasher.push(block.digest);
-            write(writer, piece.offset, &runs, block, &mut stored)
+            let mut entry = Entry { offset: piece.offset, len: piece.len, block: None };
+            match ready {
+                None => hasher.push_zeros(piece.len),
+                Some((runs, [block])) => {
+                    hasher.push(block.digest);
+                    let mut noted = Vec::new();
+                    let is_mixed = runs.iter().any(|run| matches!(run, Run::Encoded(..)));
+                    let is_kept = journal.is_some();
+                    let mut note = |run: &Run, position: u64| {
+                        if is_kept {
+                            noted.push(run.stored(block.bytes, position, is_mixed));
+                        }
+                    };
+                    write(writer, piece.offset, &runs, block, &mut stored, &mut note)?;
+                    entry.block = Some((block.digest, noted));
+                }
+            }
+            journal.as_mut().map_or(Ok(()), |journal| journal.put(&entry))
         },
     )?;
     writer.finish(disk.size())?;
@@ -156,7 +245,7 @@ pub fn copy_forward(
             } else {
                 hasher.push(block.digest);
             }
-            write(writer, piece.offset, &runs, block, &mut stored)
+            write(writer, piece.offset, &runs, block, &mut stored, &mut |_, _| ())
         },
     )?;
     let size = sizing(at.into_inner())?;
