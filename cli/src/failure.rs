@@ -19,6 +19,14 @@ static JSON: AtomicBool = AtomicBool::new(false);
 /// Version of the JSON document.
 const SCHEMA: u32 = 1;
 
+/// Whether something half-made was kept, to go on with.
+static KEPT: AtomicBool = AtomicBool::new(false);
+
+/// Something half-made is kept.
+pub(crate) fn set_kept() {
+    KEPT.store(true, Ordering::Relaxed);
+}
+
 /// Tells failures as JSON from now on, or as text.
 pub(crate) fn set_json(json: bool) {
     JSON.store(json, Ordering::Relaxed);
@@ -51,10 +59,14 @@ pub(crate) fn report(error: &anyhow::Error) -> Exit {
     use reformis_move::Error;
     let core = error.downcast_ref::<Error>();
     if core.is_some_and(Error::is_interrupted) {
+        let sentence = match KEPT.load(Ordering::Relaxed) {
+            true => "interrupted: what was carried so far is kept",
+            false => "interrupted: nothing half-made was left",
+        };
         if JSON.load(Ordering::Relaxed) {
-            tell("interrupted", "interrupted: nothing half-made was left", None, None);
+            tell("interrupted", sentence, None, None);
         } else {
-            say(&format!("{}\n", paint(BAD, "interrupted: nothing half-made was left")));
+            say(&format!("{}\n", paint(BAD, sentence)));
         }
         return Exit::Interrupted;
     }

@@ -1,7 +1,8 @@
 //! The options that do what a remedy says: the core knows no options, and a person here types them.
 
 /// Codes of errors and findings, and the options for them.
-const OPTIONS: [(&str, &str); 19] = [
+const OPTIONS: [(&str, &str); 20] = [
+    ("part-kept", "--resume"),
     ("not-an-image", "--from raw"),
     ("unsafe-name", "--trust-links"),
     ("guessed-name", "--from raw"),

@@ -137,6 +137,10 @@ impl Observer for Progress {
     fn tell(&self, finding: &Finding) {
         let sentence = reformis_disk::text::printable(&finding.sentence());
         self.say(&format!("{}\n", output::upper_first(&sentence)));
+        if finding.code() == "part-kept" {
+            crate::failure::set_kept();
+            self.say(&format!("{}\n", crate::hints::with_option(finding.code(), finding.remedy())));
+        }
     }
 
     fn end(&self) {

@@ -140,7 +140,7 @@ pub(crate) enum Command {
                       the machine file and a receipt.\n\n\
                       Each disk is streamed once from where it lies into its final form. The landing appears under its \
                       name when it is whole and on disk, not before; if the move fails or is interrupted, nothing \
-                      half-made stays. The machine is complete and has never been started.",
+                      half-made stays, but what came over a network: --resume goes on with that. The machine is complete and has never been started.",
         after_help = "Examples:\n  reformis carry ledger.toml\n  \
                       reformis carry tidelog.ova --dest virtio-host --into landing\n  \
                       reformis carry buoycam.vmx --dest vdi-host --into landing --memory 4GiB --mac fresh\n\nThe landing \

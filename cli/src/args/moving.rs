@@ -129,4 +129,7 @@ pub(crate) struct CarryArgs {
     /// Replace a landing of the same name
     #[arg(long)]
     pub(crate) force: bool,
+    /// Go on where an earlier run of the same move stopped
+    #[arg(long)]
+    pub(crate) resume: bool,
 }

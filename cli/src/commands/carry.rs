@@ -21,6 +21,7 @@ pub(crate) fn run(args: &CarryArgs, session: &Session) -> Result<Exit> {
         accept: args.accept.clone(),
         force: args.force,
         links: links(args.order.trust_links),
+        resume: args.resume,
     };
     let landing = match carry::carry(&options, &session.context()) {
         Ok(landing) => landing,

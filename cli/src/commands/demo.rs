@@ -180,8 +180,14 @@ fn berths(folder: &Path, session: &Session) -> Result<bool> {
 /// Makes a move and shows its landing; returns where that is.
 fn carry(order: Order, session: &Session) -> Result<PathBuf> {
     // What is replaced is the landing of an earlier demo.
-    let options =
-        carry::Options { order, site: Site::default(), accept: Vec::new(), force: true, links: Links::OwnFolder };
+    let options = carry::Options {
+        order,
+        site: Site::default(),
+        accept: Vec::new(),
+        force: true,
+        links: Links::OwnFolder,
+        resume: false,
+    };
     let landed = carry::carry(&options, &session.context())?;
     show(session, &carry_command::show(&landed))?;
     Ok(landed.folder)

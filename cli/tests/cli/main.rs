@@ -5,6 +5,7 @@
 mod accidents;
 mod briefs;
 mod documents;
+mod going_on;
 mod hosts;
 mod hosts_around;
 mod inside;

@@ -26,7 +26,8 @@ use crate::{
         archive::ArchiveFile,
         facts::{self, empty},
         files,
-        holder::{Holder, Written},
+        holder::{GoingOn, Holder, Written},
+        journal::{self, DiskJournal},
     },
     observer::{Context, Step},
     plan::{Plan, PlannedDisk},
@@ -50,6 +51,8 @@ pub struct Options {
     pub force: bool,
     /// Where names in the source's files may lead.
     pub links: Links,
+    /// Go on with what an earlier run of the same move left.
+    pub resume: bool,
 }
 
 /// A finished move.
@@ -74,14 +77,35 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     let started = Timestamp::now();
     let prepared = prepare::prepare(&options.order, &options.site, options.links, context)?;
     let (plan, mut findings) = accepted(&prepared, &options.accept)?;
-    let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME)?;
-    if staged.had_stale() {
+    let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME, options.resume)?;
+    let target = &prepared.target;
+    let head = head(&prepared, plan);
+    // What comes over a network is worth keeping; what lies here is read again as quickly.
+    let is_kept =
+        options.resume || plan.disks.iter().any(|disk| target.disks.get(disk.source).is_some_and(TargetDisk::is_far));
+    if options.resume && staged.had_stale() {
+        let goes_on = journal::left(staged.inside()).is_some_and(|earlier| head.goes_on(&earlier));
+        let disks: Vec<&str> = plan.disks.iter().map(|disk| disk.file.as_str()).collect();
+        journal::tidy(staged.inside(), &disks, goes_on)?;
+        if !goes_on {
+            findings.push(Finding::BegunAnew { path: plan.folder.to_string_lossy().into() });
+        }
+    } else if staged.had_stale() {
         findings.push(Finding::StaleRemoved { path: plan.folder.to_string_lossy().into() });
     }
-    let target = &prepared.target;
+    if is_kept {
+        journal::begin(staged.inside(), &head)?;
+    }
     tracing::info!(target = target.name, kind = target.kind.name(), into = %plan.folder.display(), "carrying");
-    let mut move_ = Move { prepared: &prepared, plan, staged: &staged, context, sources: target.files.clone() };
-    let (disks, machine) = move_.make()?;
+    let sources = target.files.clone();
+    let mut move_ = Move { prepared: &prepared, plan, staged: &staged, context, sources, is_kept };
+    let (disks, machine) = move_.make().inspect_err(|_| {
+        if is_kept {
+            staged.leave();
+            context.observer.tell(&Finding::PartKept { path: plan.folder.to_string_lossy().into() });
+        }
+    })?;
+    journal::end(staged.inside())?;
     let receipt = Receipt {
         schema: receipt::SCHEMA,
         tool: TOOL.into(),
@@ -136,7 +160,29 @@ struct Move<'a> {
     staged: &'a StagedFolder,
     context: &'a Context<'a>,
     sources: Vec<SourceFile>,
+    /// Whether journals are kept, so that it can be gone on with.
+    is_kept: bool,
 }
+
+/// What the move is made of, as far as is known before a byte of a disk is read.
+fn head(prepared: &Prepared, plan: &Plan) -> journal::Head {
+    let disks = plan.disks.iter().filter_map(|disk| prepared.target.disks.get(disk.source));
+    let files = disks.flat_map(|disk| {
+        let parts = disk.parts.iter().map(|part| target::source_file(part.storage.as_ref(), None));
+        let below = disk.image.iter().flat_map(|image| &image.files);
+        parts.chain(below.map(|file| target::source_file(file.as_ref(), None))).collect::<Vec<_>>()
+    });
+    journal::Head {
+        schema: journal::SCHEMA,
+        target: prepared.target.name.clone(),
+        destination: prepared.destination.name.clone(),
+        sources: files.collect(),
+        disks: plan.disks.iter().map(|disk| (disk.file.clone(), disk.shape.to_string(), disk.size)).collect(),
+    }
+}
+
+/// One block of how many is compared where a source has no version.
+const SAMPLE: u64 = 64;
 
 /// A disk in its place.
 struct Carried {
@@ -234,6 +280,12 @@ impl Move<'_> {
         let ready = self.prepared.inside.overlays.get(&planned.source).cloned();
         let overlay = ready.unwrap_or_else(|| Arc::new(Overlay::new(disk.disk())));
         let edits = overlay.edits().iter().filter(|edit| !edit.ranges.is_empty()).cloned().collect();
+        let ranges: Vec<_> = overlay.edits().iter().flat_map(|edit| edit.ranges.clone()).collect();
+        let is_edited =
+            |asked: std::ops::Range<u64>| ranges.iter().any(|range| range.start < asked.end && asked.start < range.end);
+        let mut journal =
+            if self.is_kept { Some(DiskJournal::open(self.staged.inside(), &planned.file)?) } else { None };
+        let sample = disk.has_no_version().then_some(SAMPLE);
         let whole = GrownDisk::new(overlay, planned.size);
         let total = pipeline::work(&whole)?;
         // Either half stops the other when it fails; the person's wish to stop reaches both.
@@ -246,9 +298,9 @@ impl Move<'_> {
         let (written, digests) = self.context.step(step, total, |watch| {
             std::thread::scope(|scope| {
                 let digests = scope.spawn(|| digest_parts(disk, &stop).inspect_err(&noting));
-                let written = holder
-                    .write(&whole, planned, disk.access(), &Watch { cancel: &stop, ..*watch })
-                    .inspect_err(&noting);
+                let watch = Watch { cancel: &stop, ..*watch };
+                let going_on = journal.as_mut().map(|journal| GoingOn { journal, is_edited: &is_edited, sample });
+                let written = holder.write(&whole, planned, disk.access(), going_on, &watch).inspect_err(&noting);
                 let digests = digests.join().unwrap_or(Err(reformis_disk::Error::Interrupted.into()));
                 (written, digests)
             })

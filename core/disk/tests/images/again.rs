@@ -76,7 +76,7 @@ fn go_on(
         workers: Some(2),
     };
     let is_edited = |range: std::ops::Range<u64>| range.start < edited;
-    let again = Again { journal, output: &output, is_edited: &is_edited };
+    let again = Again { journal, output: &output, is_edited: &is_edited, sample: Some(4) };
     pipeline::copy_again(disk, &make, again, &watch)
 }
 
@@ -177,6 +177,7 @@ fn what_is_there_is_not_read_again() {
         journal.next = 0;
         go_on(disk.as_ref(), &image, &path, &mut journal, 0, u64::MAX).unwrap();
         let read = disk.1.load(Ordering::Relaxed);
-        assert_eq!(read, (12 - kept) * MIB, "{}", image.shape);
+        // And one of four, since nothing says that the disk is the same.
+        assert_eq!(read, (12 - kept + kept.div_ceil(4)) * MIB, "{}", image.shape);
     }
 }

@@ -70,6 +70,8 @@ pub enum Finding {
     MisleadingName { result: String, format: &'static str },
     VariablesLeft { file: String, why: String },
     StaleRemoved { path: String },
+    PartKept { path: String },
+    BegunAnew { path: String },
     Spooled { source: String, kind: String },
     Running { machine: String },
     ReadWhileRunning { machine: String, how: String },

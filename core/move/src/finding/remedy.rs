@@ -58,6 +58,8 @@ impl Finding {
             Self::Running { .. } => {
                 "Shut the guest down, and take it from its host again. Where the host can give one moment of it, it can be read while it runs."
             }
+            Self::PartKept { .. } => "Give the same command again, to go on where it stopped.",
+            Self::BegunAnew { .. } => "Nothing to do: all of it was carried now.",
             Self::ReadWhileRunning { .. } => "Shut it down before the last move, so that nothing is lost.",
             Self::Suspended { .. } => {
                 "Start it on its host and shut the guest down: its disks are not consistent as they are."

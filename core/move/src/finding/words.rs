@@ -158,6 +158,18 @@ impl Finding {
                 "stale-removed",
                 format!("an earlier run that was cut off had left '{path}' half-made; it was cleared away"),
             ),
+            Self::PartKept { path } => (
+                Note,
+                "part-kept",
+                format!("what was carried of '{path}' so far is kept beside it, under a hidden name"),
+            ),
+            Self::BegunAnew { path } => (
+                Note,
+                "begun-anew",
+                format!(
+                    "what an earlier run had left of '{path}' is of another source or another plan; it was cleared away"
+                ),
+            ),
             Self::Spooled { source, kind } => (
                 Note,
                 "spooled",

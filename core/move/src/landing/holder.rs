@@ -9,14 +9,14 @@ use std::{
 };
 
 use reformis_disk::{
-    Disk,
-    copy::{Copied, Output, Watch, output::PieceMaker, pipeline},
+    Disk, Layout,
+    copy::{Again, Copied, Output, Watch, output::PieceMaker, pipeline},
     format::{self, NewImage},
     source::Access,
 };
 use reformis_machine::manifest::Algorithm;
 
-use super::{archive::ArchiveFile, sink::Sink};
+use super::{archive::ArchiveFile, journal::DiskJournal, sink::Sink};
 use crate::{
     checksum,
     error::{Error, Result},
@@ -48,12 +48,16 @@ impl Holder {
         disk: &dyn Disk,
         planned: &PlannedDisk,
         access: Access,
+        going_on: Option<GoingOn<'_>>,
         watch: &Watch<'_>,
     ) -> Result<Written> {
         let new = NewImage { wrapping: planned.wrapping, ..NewImage::new(planned.shape, planned.size) };
         match self {
             Self::Folder { folder, digests } => {
                 let path = folder.path_of(&planned.file);
+                if let Some(going_on) = going_on.filter(|_| can_go_on(planned, *digests)) {
+                    return write_again(disk, planned, folder, access, &new, going_on, watch);
+                }
                 let file = folder.create(OsStr::new(&planned.file), access)?;
                 let own = file.try_clone().map_err(Error::io("opening", &path))?;
                 let name = path.to_string_lossy().into_owned();
@@ -85,6 +89,47 @@ impl Holder {
             }
         }
     }
+}
+
+/// How a disk is gone on with.
+pub(crate) struct GoingOn<'a> {
+    /// Its journal.
+    pub(crate) journal: &'a mut DiskJournal,
+    /// Whether something in a range of it is edited.
+    pub(crate) is_edited: &'a (dyn Fn(std::ops::Range<u64>) -> bool + Sync),
+    /// One block of how many is compared, where the source has no version.
+    pub(crate) sample: Option<u64>,
+}
+
+/// Whether a disk of this shape can be gone on with: one file, which is filled from its start on, and which needs no digest.
+pub(crate) fn can_go_on(planned: &PlannedDisk, digests: bool) -> bool {
+    matches!(planned.shape.layout, Layout::Thin | Layout::Stream) && planned.wrapping.is_none() && !digests
+}
+
+/// Writes a disk into the file that an earlier run may have left.
+fn write_again(
+    disk: &dyn Disk,
+    planned: &PlannedDisk,
+    folder: &Place,
+    access: Access,
+    new: &NewImage,
+    going_on: GoingOn<'_>,
+    watch: &Watch<'_>,
+) -> Result<Written> {
+    let (name, path) = (OsStr::new(&planned.file), folder.path_of(&planned.file));
+    let file = match folder.open_file_again(name)? {
+        Some(file) => file,
+        None => folder.create(name, access)?,
+    };
+    let shown = path.to_string_lossy().into_owned();
+    let own = |file: &File| file.try_clone().map_err(reformis_disk::Error::io("opening", &shown, None));
+    let output = Output::file(own(&file)?, &shown);
+    let make = || format::create_in(Output::file(own(&file)?, &shown), new);
+    let GoingOn { journal, is_edited, sample } = going_on;
+    let again = Again { journal, output: &output, is_edited, sample };
+    let copied = pipeline::copy_again(disk, &make, again, watch)?;
+    file.sync_all().map_err(Error::io("flushing", &path))?;
+    Ok(Written { copied, digest: None, len: 0 })
 }
 
 fn copy(disk: &dyn Disk, output: Output, new: &NewImage, watch: &Watch<'_>) -> Result<Copied> {

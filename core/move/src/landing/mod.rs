@@ -4,4 +4,5 @@ pub(crate) mod archive;
 pub(crate) mod facts;
 pub(crate) mod files;
 pub(crate) mod holder;
+pub(crate) mod journal;
 mod sink;

@@ -4,6 +4,7 @@ use std::{
     ffi::{OsStr, OsString},
     fs,
     path::{Path, PathBuf},
+    sync::atomic::{AtomicBool, Ordering},
 };
 
 use rustix::fs::{FileType, Mode};
@@ -32,6 +33,8 @@ pub(crate) struct StagedFolder {
     /// The mode that new folders get here.
     mode: Mode,
     done: bool,
+    /// Whether it stays as it is when it does not get done.
+    left: AtomicBool,
 }
 
 impl StagedFolder {
@@ -40,9 +43,10 @@ impl StagedFolder {
     /// # Errors
     /// `Exists` when something is there and `force` is not set; `NotALanding` when it is set and the folder there holds
     /// no `mark`; `Busy`; [`Error::InTheWay`] when someone else's file has the temporary name.
-    pub(crate) fn create(target: &Path, force: bool, mark: &str) -> Result<Self> {
+    /// With `again`, what an earlier run left is gone on with, not cleared away.
+    pub(crate) fn create(target: &Path, force: bool, mark: &str, again: bool) -> Result<Self> {
         let made = make_folders(&parent(target))?;
-        match Self::begin(target, force, mark) {
+        match Self::begin(target, force, mark, again) {
             Ok(mut folder) => {
                 folder.made = made;
                 Ok(folder)
@@ -54,7 +58,7 @@ impl StagedFolder {
         }
     }
 
-    fn begin(target: &Path, force: bool, mark: &str) -> Result<Self> {
+    fn begin(target: &Path, force: bool, mark: &str, again: bool) -> Result<Self> {
         let (above, name) = Place::of(target)?;
         match above.stat(&name)? {
             None => {}
@@ -67,9 +71,21 @@ impl StagedFolder {
             Some(_) => {}
         }
         let temporary = temporary_for(&name);
-        let (inside, mode, stale) = above.create_folder_locked(&temporary, target)?;
+        let (inside, mode, stale) = above.create_folder_locked(&temporary, target, again)?;
         let (target, made) = (target.into(), Vec::new());
-        Ok(Self { above, name, temporary, inside, target, made, force, stale, mode, done: false })
+        Ok(Self {
+            above,
+            name,
+            temporary,
+            inside,
+            target,
+            made,
+            force,
+            stale,
+            mode,
+            done: false,
+            left: AtomicBool::new(false),
+        })
     }
 
     /// The folder to fill.
@@ -77,7 +93,12 @@ impl StagedFolder {
         &self.inside
     }
 
-    /// Whether something of an earlier run was cleared away.
+    /// Leaves it as it is when it does not get done: a later run goes on with it.
+    pub(crate) fn leave(&self) {
+        self.left.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether something of an earlier run was there, which was cleared away, or is gone on with.
     pub(crate) fn had_stale(&self) -> bool {
         self.stale
     }
@@ -127,7 +148,7 @@ impl StagedFolder {
 
 impl Drop for StagedFolder {
     fn drop(&mut self) {
-        if !self.done {
+        if !self.done && !*self.left.get_mut() {
             self.above.remove_folder(&self.temporary).ok();
             remove_folders(&self.made);
         }

@@ -95,6 +95,11 @@ impl Place {
         Ok(file.map_err(system("opening", &self.path_of(name)))?.into())
     }
 
+    /// Opens the plain file `name` to go on writing it; `None` where there is none. A link is not followed, and it has to be ours alone.
+    pub(crate) fn open_file_again(&self, name: &OsStr) -> Result<Option<File>> {
+        Ok(self.open_stale(name, FileType::RegularFile, OFlags::RDWR)?.map(File::from))
+    }
+
     /// Makes the temporary file `name` and locks it; tells whether a killed run's was cleared away before.
     ///
     /// # Errors
@@ -125,11 +130,11 @@ impl Place {
     }
 
     /// Makes the temporary folder `name`, for us alone, and locks it; tells the mode that new folders get here, and whether a
-    /// killed run's was cleared away before.
+    /// killed run's was there: it was cleared away, or with `again` it is the one that is given.
     ///
     /// # Errors
     /// As [`Place::create_locked`].
-    pub(crate) fn create_folder_locked(&self, name: &OsStr, target: &Path) -> Result<(Self, Mode, bool)> {
+    pub(crate) fn create_folder_locked(&self, name: &OsStr, target: &Path, again: bool) -> Result<(Self, Mode, bool)> {
         let mut stale = false;
         let path = self.path_of(name);
         for _ in 0..TRIES {
@@ -148,6 +153,10 @@ impl Place {
                     let Some(left) = self.open_stale(name, FileType::Directory, OFlags::DIRECTORY)? else { continue };
                     lock(&left).map_err(|_| busy(target))?;
                     if self.is_still(name, &left)? {
+                        if again {
+                            let mode = self.mode_of_new_folders(name)?;
+                            return Ok((Self { folder: Arc::new(left), path }, mode, true));
+                        }
                         stale = true;
                         self.remove_folder(name)?;
                     }
@@ -156,6 +165,18 @@ impl Place {
             }
         }
         Err(busy(target))
+    }
+
+    /// The mode that new folders get here, found by making one beside `name`.
+    fn mode_of_new_folders(&self, name: &OsStr) -> Result<Mode> {
+        let mut probe = name.to_os_string();
+        probe.push("-mode");
+        let path = self.path_of(&probe);
+        rustix::fs::mkdirat(&*self.folder, &probe, Mode::RWXU | Mode::RWXG | Mode::RWXO)
+            .map_err(system("making", &path))?;
+        let stat = self.stat(&probe);
+        remove_tree(&self.folder, &probe, 0).map_err(system("removing", &path))?;
+        Ok(Mode::from_raw_mode(stat?.map_or(0o700, |stat| stat.st_mode & 0o777)))
     }
 
     /// Opens what a run left under a temporary name; `None` when it is gone by now.

@@ -30,7 +30,7 @@ fn what_is_dropped_leaves_nothing_and_what_is_committed_is_whole() {
     let fill = |staged: &StagedFolder, bytes: &[u8]| {
         write_into(staged.inside(), "mark", bytes, Access::ANYBODY).unwrap();
     };
-    let staged = StagedFolder::create(&target, false, "mark").unwrap();
+    let staged = StagedFolder::create(&target, false, "mark", false).unwrap();
     fill(&staged, b"1");
     assert_eq!(
         fs::metadata(staged.inside().path()).unwrap().mode() & 0o777,
@@ -40,7 +40,7 @@ fn what_is_dropped_leaves_nothing_and_what_is_committed_is_whole() {
     drop(staged);
     assert_eq!(fs::read_dir(place.path()).unwrap().count(), 0);
 
-    let staged = StagedFolder::create(&target, false, "mark").unwrap();
+    let staged = StagedFolder::create(&target, false, "mark", false).unwrap();
     fill(&staged, b"1");
     assert!(!target.exists());
     staged.commit().unwrap();
@@ -52,15 +52,15 @@ fn what_is_dropped_leaves_nothing_and_what_is_committed_is_whole() {
 
     fs::set_permissions(&target, fs::Permissions::from_mode(0o750)).unwrap();
     fs::set_permissions(target.join("mark"), fs::Permissions::from_mode(0o640)).unwrap();
-    assert!(StagedFolder::create(&target, false, "mark").is_err());
-    let staged = StagedFolder::create(&target, true, "mark").unwrap();
+    assert!(StagedFolder::create(&target, false, "mark", false).is_err());
+    let staged = StagedFolder::create(&target, true, "mark", false).unwrap();
     fill(&staged, b"2");
     staged.commit().unwrap();
     assert_eq!(fs::read(target.join("mark")).unwrap(), b"2");
     assert_eq!(fs::metadata(&target).unwrap().mode() & 0o777, 0o750, "the mode of what was replaced is kept");
     assert_eq!(fs::metadata(target.join("mark")).unwrap().mode() & 0o777, 0o640);
     assert_eq!(names(target.parent().unwrap()), ["landing"]);
-    assert!(matches!(StagedFolder::create(&target, true, "other"), Err(Error::NotALanding { .. })));
+    assert!(matches!(StagedFolder::create(&target, true, "other", false), Err(Error::NotALanding { .. })));
 }
 
 #[test]
@@ -71,8 +71,8 @@ fn a_living_run_keeps_others_away_and_a_dead_one_does_not() {
     let busy = |error| matches!(error, Some(Error::Disk(reformis_disk::Error::Busy { .. })));
     assert!(busy(stage(&target, false, b"y").err()));
     drop(living);
-    let living = StagedFolder::create(&place.path().join("l"), false, "mark").unwrap();
-    assert!(busy(StagedFolder::create(&place.path().join("l"), false, "mark").err()));
+    let living = StagedFolder::create(&place.path().join("l"), false, "mark", false).unwrap();
+    assert!(busy(StagedFolder::create(&place.path().join("l"), false, "mark", false).err()));
     drop(living);
     // What a killed run leaves: the file, and no lock.
     fs::write(place.path().join(".disk.img.reformis-partial"), b"half").unwrap();
@@ -81,7 +81,7 @@ fn a_living_run_keeps_others_away_and_a_dead_one_does_not() {
 
     fs::create_dir(place.path().join(".l.reformis-partial")).unwrap();
     fs::write(place.path().join(".l.reformis-partial/half"), b"half").unwrap();
-    let staged = StagedFolder::create(&place.path().join("l"), false, "mark").unwrap();
+    let staged = StagedFolder::create(&place.path().join("l"), false, "mark", false).unwrap();
     assert!(staged.had_stale());
     assert!(names(staged.inside().path()).is_empty());
 }
@@ -95,7 +95,7 @@ fn a_planted_link_is_not_followed() {
     let staged = stage(&place.path().join("disk.img"), false, b"x");
     assert!(is_in_the_way(&staged, "symbolic link"));
     symlink(place.path(), place.path().join(".landing.reformis-partial")).unwrap();
-    let staged = StagedFolder::create(&place.path().join("landing"), false, "mark");
+    let staged = StagedFolder::create(&place.path().join("landing"), false, "mark", false);
     assert!(staged.is_err());
     // A second name of a file of ours, which another user can make where the system lets him.
     fs::hard_link(&victim, place.path().join(".other.img.reformis-partial")).unwrap();
@@ -122,7 +122,7 @@ fn what_another_user_left_is_not_taken_over() {
     let folder = place.path().join(".landing.reformis-partial");
     fs::create_dir(&folder).unwrap();
     std::os::unix::fs::chown(&folder, Some(12345), None).unwrap();
-    assert!(is_in_the_way(&StagedFolder::create(&place.path().join("landing"), false, "m"), "another user"));
+    assert!(is_in_the_way(&StagedFolder::create(&place.path().join("landing"), false, "m", false), "another user"));
 }
 
 #[test]

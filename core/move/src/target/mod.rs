@@ -241,10 +241,24 @@ impl Target {
 impl TargetDisk {
     /// Who may open every file that the disk is read from.
     pub(crate) fn access(&self) -> Access {
-        let parts = self.parts.iter().map(|part| &part.storage);
-        let files = parts.chain(self.image.iter().flat_map(|image| &image.files));
-        let all = files.filter_map(|file| file.identity().and_then(|identity| identity.access));
+        let all = self.storages().filter_map(|file| file.identity().and_then(|identity| identity.access));
         all.reduce(Access::and).unwrap_or(Access::ANYBODY)
+    }
+
+    /// The files that it is read from.
+    fn storages(&self) -> impl Iterator<Item = &Arc<dyn Storage>> {
+        let parts = self.parts.iter().map(|part| &part.storage);
+        parts.chain(self.image.iter().flat_map(|image| &image.files))
+    }
+
+    /// Whether some of it comes over a network.
+    pub(crate) fn is_far(&self) -> bool {
+        self.storages().any(|file| file.is_far())
+    }
+
+    /// Whether nothing tells that a file of it is the same as before.
+    pub(crate) fn has_no_version(&self) -> bool {
+        self.storages().any(|file| file.identity().is_none_or(|identity| identity.version == Version::Unknown))
     }
 
     /// How the file that holds it is packed, where it was unpacked.

@@ -137,6 +137,7 @@ impl Place {
             accept: accept.iter().map(ToString::to_string).collect(),
             force: false,
             links: Links::OwnFolder,
+            resume: false,
         };
         run(|context| carry::carry(&options, context))
     }

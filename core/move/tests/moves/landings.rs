@@ -83,6 +83,7 @@ fn an_interrupt_leaves_no_landing() {
         accept: ACCEPTED.map(String::from).to_vec(),
         force: false,
         links: reformis_disk::source::Links::OwnFolder,
+        resume: false,
     };
     let stopped = run(|context| {
         let cancel = Arc::new(std::sync::atomic::AtomicBool::new(true));

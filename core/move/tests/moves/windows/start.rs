@@ -160,6 +160,7 @@ fn carried(version: (u32, u32), scripts: &Path) -> (Place, Receipt) {
         accept: Vec::new(),
         force: false,
         links: reformis_disk::source::Links::OwnFolder,
+        resume: false,
     };
     let landed = run(|context| reformis_move::carry::carry(&options, context)).unwrap();
     let disk = fs::read_dir(&landed.folder).unwrap().map(|entry| entry.unwrap().path());
