@@ -1,6 +1,7 @@
 //! Opening what a person points at: a machine file with its disks, alone or in an archive, a folder that holds one, or
 //! just a disk.
 
+mod around;
 mod host;
 mod locate;
 mod loose;
