@@ -39,22 +39,17 @@ fn harbour() -> Harbour {
     Harbour { place, host, bytes }
 }
 
-const CARRY: [&str; 10] = [
-    "carry",
-    "harbour:gauge",
-    "--dest",
-    "virtio-host",
-    "--into",
-    "landing",
-    "--accept",
-    "no-system",
-    "--accept",
-    "will-not-boot",
-];
+const CARRY: [&str; 8] =
+    ["carry", "harbour:gauge", "--into", "landing", "--accept", "no-system", "--accept", "will-not-boot"];
 
 impl Harbour {
     fn start(&self, more: &[&str]) -> Child {
-        let mut command = self.place.command(&[&CARRY[..], more].concat());
+        self.start_as("virtio-host", more)
+    }
+
+    fn start_as(&self, dest: &str, more: &[&str]) -> Child {
+        let words: Vec<&str> = CARRY.into_iter().chain(["--dest", dest]).chain(more.iter().copied()).collect();
+        let mut command = self.place.command(&words);
         command.env("TOKEN", "a-token-for-tests").stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
     }
 
@@ -160,4 +155,24 @@ fn without_the_wish_to_go_on_a_move_begins_anew() {
     let (code, said) = harbour.run(&["--resume", "--force"]);
     assert_eq!(code, Some(0), "{said}");
     harbour.check();
+}
+
+#[test]
+fn a_shape_that_cannot_be_gone_on_with_leaves_nothing_and_begins_anew() {
+    let harbour = harbour();
+    let more = ["--shape", "vhdx/full", "--accept", "no-driver"];
+    let child = harbour.start_as("vmbus-host", &[&more[..], &["--limit", "8MiB/s"]].concat());
+    let partial = harbour.place.path("landing/.gauge.reformis-partial/gauge-0.vhdx");
+    let start = Instant::now();
+    while !partial.exists() && start.elapsed() < Duration::from_secs(30) {
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    signal(&child, "-INT");
+    let (code, said) = ended(child);
+    assert!(code == Some(130) && said.contains("nothing half-made was left"), "{said}");
+    assert!(!harbour.place.path("landing").exists());
+    let (code, said) = ended(harbour.start_as("vmbus-host", &[&more[..], &["--resume"]].concat()));
+    assert_eq!(code, Some(0), "{said}");
+    harbour.place.run(&["recast", "landing/gauge/gauge-0.vhdx", "back.raw"]).expect(0);
+    assert!(fs::read(harbour.place.path("back.raw")).unwrap() == harbour.bytes);
 }

@@ -239,7 +239,7 @@ impl Error {
         Some(match self {
             Self::Io { source, .. } => match source.kind() {
                 io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
-                    "Free some room there or choose another place; nothing half-made was left, and the source is untouched."
+                    "Free some room there or choose another place; the source is untouched."
                 }
                 io::ErrorKind::PermissionDenied => "Check the permissions, or run as a user who may.",
                 io::ErrorKind::NotFound => "Check the name and the folder.",

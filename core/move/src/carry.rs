@@ -26,7 +26,7 @@ use crate::{
         archive::ArchiveFile,
         facts::{self, empty},
         files,
-        holder::{GoingOn, Holder, Written},
+        holder::{GoingOn, Holder, Written, can_go_on},
         journal::{self, DiskJournal},
     },
     observer::{Context, Step},
@@ -72,7 +72,7 @@ pub struct Landing {
 ///
 /// # Errors
 /// [`Error::Refused`] with all findings when one of them is a blocker that is not accepted: nothing was written then.
-/// Otherwise those of reading and writing; nothing half-made stays.
+/// Otherwise those of reading and writing; nothing half-made stays, but what can be gone on with.
 pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     let started = Timestamp::now();
     let prepared = prepare::prepare(&options.order, &options.site, options.links, context)?;
@@ -80,12 +80,15 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME, options.resume)?;
     let target = &prepared.target;
     let head = head(&prepared, plan);
-    // What comes over a network is worth keeping; what lies here is read again as quickly.
-    let is_kept =
-        options.resume || plan.disks.iter().any(|disk| target.disks.get(disk.source).is_some_and(TargetDisk::is_far));
+    // What comes over a network is worth keeping, where it can be gone on with; what lies here is read again as quickly.
+    let is_archive = plan.machine_file == MachineFile::Ova;
+    let goers: Vec<&PlannedDisk> =
+        plan.disks.iter().filter(|disk| !is_archive && can_go_on(disk, has_manifest(plan))).collect();
+    let is_far = |disk: &&PlannedDisk| target.disks.get(disk.source).is_some_and(TargetDisk::is_far);
+    let is_kept = goers.iter().any(|disk| options.resume || is_far(disk));
     if options.resume && staged.had_stale() {
-        let goes_on = journal::left(staged.inside()).is_some_and(|earlier| head.goes_on(&earlier));
-        let disks: Vec<&str> = plan.disks.iter().map(|disk| disk.file.as_str()).collect();
+        let goes_on = is_kept && journal::left(staged.inside()).is_some_and(|earlier| head.goes_on(&earlier));
+        let disks: Vec<&str> = goers.iter().map(|disk| disk.file.as_str()).collect();
         journal::tidy(staged.inside(), &disks, goes_on)?;
         if !goes_on {
             findings.push(Finding::BegunAnew { path: plan.folder.to_string_lossy().into() });
@@ -99,8 +102,9 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     tracing::info!(target = target.name, kind = target.kind.name(), into = %plan.folder.display(), "carrying");
     let sources = target.files.clone();
     let mut move_ = Move { prepared: &prepared, plan, staged: &staged, context, sources, is_kept };
-    let (disks, machine) = move_.make().inspect_err(|_| {
-        if is_kept {
+    let (disks, machine) = move_.make().inspect_err(|error| {
+        // What is of a source that has changed is worth nothing.
+        if is_kept && !matches!(error, Error::Disk(reformis_disk::Error::Changed { .. })) {
             staged.leave();
             context.observer.tell(&Finding::PartKept { path: plan.folder.to_string_lossy().into() });
         }
@@ -162,6 +166,11 @@ struct Move<'a> {
     sources: Vec<SourceFile>,
     /// Whether journals are kept, so that it can be gone on with.
     is_kept: bool,
+}
+
+/// Whether the landing has a manifest, for which each disk's file is digested.
+fn has_manifest(plan: &Plan) -> bool {
+    plan.machine_file == MachineFile::Ovf
 }
 
 /// What the move is made of, as far as is known before a byte of a disk is read.
@@ -244,7 +253,7 @@ impl Move<'_> {
         let kind = self.plan.machine_file;
         if kind != MachineFile::Ova {
             let folder = self.staged.inside().clone();
-            return Ok(Holder::Folder { folder, digests: kind == MachineFile::Ovf });
+            return Ok(Holder::Folder { folder, digests: has_manifest(self.plan) });
         }
         // As long as it can get: every number with all its digits.
         let most = |planned: &PlannedDisk| LandedDisk { file_size: u64::MAX, used: u64::MAX, ..empty(planned) };

@@ -2,10 +2,7 @@
 
 use std::path::Path;
 
-use reformis_disk::{
-    Storage,
-    source::{MemoryStorage, Version},
-};
+use reformis_disk::{Storage, source::MemoryStorage};
 use reformis_machine::MachineFile;
 use reformis_wire::hosts::{FarMachine, Power};
 
@@ -50,7 +47,7 @@ fn of_power(power: Power, far: &FarMachine) -> Option<Finding> {
 
 /// What a storage is called in records: far ones by their own names, others from the root.
 pub(crate) fn place_of(storage: &dyn Storage) -> String {
-    match storage.is_far() || matches!(storage.identity().map(|identity| &identity.version), Some(Version::Tag(_))) {
+    match storage.is_far() {
         true => storage.name().into(),
         false => super::absolute(storage.name()),
     }

@@ -179,13 +179,9 @@ impl Exporter {
         let mut told = None;
         while export.state == "making" {
             if told != Some(export.done) {
-                tracing::info!(
-                    host = self.name,
-                    machine,
-                    done = export.done,
-                    of = export.of,
-                    "the export is being made"
-                );
+                let machine = reformis_disk::text::printable(machine);
+                let (host, done, of) = (&self.name, export.done, export.of);
+                (self.wires.inner.shared.tell)(&format!("{host} makes the export of {machine}: {done} of {of}"));
                 told = Some(export.done);
             }
             if !self.wires.inner.shared.stop.sleep(wait) {

@@ -126,7 +126,15 @@ impl Core {
                     if expired > 3 {
                         return Err(Fault::Expired(why));
                     }
-                    self.renew(renewed, &why)?;
+                    match self.renew(renewed, &why) {
+                        // Whoever renews it is busy, or out of reach for a moment.
+                        Err(Fault::Again { what, after }) => {
+                            failed += 1;
+                            expired -= 1;
+                            self.wait(&what, failed, after)?;
+                        }
+                        renewed => renewed?,
+                    }
                 }
                 Err(fault) => return Err(fault),
             }
