@@ -44,6 +44,18 @@ fn check(image: &Path) {
     run(Command::new("xfs_repair").args(["-n", "-f", "-o", "force_geometry"]).arg(image));
 }
 
+/// What the checker says of attributes whose values were not yet all there when the volume was torn: they stay marked as
+/// incomplete after the kernel's replay as well, and no reader sees them. Nothing else may be said.
+fn complaints(image: &Path) -> Vec<String> {
+    let mut command = Command::new("xfs_repair");
+    command.args(["-n", "-f", "-o", "force_geometry"]).arg(image);
+    let output = command.output().unwrap();
+    let text = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+    let torn: Vec<String> = text.lines().filter(|line| line.ends_with(" is INCOMPLETE")).map(str::to_owned).collect();
+    assert!(output.status.success() || !torn.is_empty(), "{command:?}: {text}");
+    torn
+}
+
 /// A folder that needs each form in turn, on its way up and down, and the tree around it.
 #[test]
 fn a_folder_takes_each_form_and_comes_back() {
@@ -236,10 +248,13 @@ fn a_log_that_was_cut_short_is_replayed_as_the_kernel_does() {
         let mut read = Model::new();
         seen(&tree, "", &mut read);
         let result = save(&bench, &image);
-        check(&result);
+        let ours = complaints(&result);
+        // Replays the log into the image itself.
         assert!(seen_by_kernel(&image) == read, "{kind:?}: the kernel makes something else of it");
+        let left = complaints(&image);
+        assert_eq!(ours, left, "{kind:?}: the volume, and what the kernel makes of it");
         assert!(seen_by_kernel(&result) == read, "{kind:?}: the kernel sees another tree");
-        check(&result);
+        assert_eq!(complaints(&result), left, "{kind:?}: the volume after the kernel had it");
         assert!(read.len() > 500, "{} entries", read.len());
     }
 }
