@@ -29,6 +29,7 @@ mod facts;
 pub mod format;
 mod image;
 pub mod overlay;
+pub mod scratch;
 pub mod shape;
 mod size;
 pub mod source;
