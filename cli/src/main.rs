@@ -108,6 +108,7 @@ fn run(cli: Cli) -> Result<Exit> {
         Command::Standin(args) => commands::standin::run(&args, &session),
         Command::Draft(args) => commands::draft::run(&args, &session),
         Command::Carry(args) => commands::carry::run(&args, &session),
+        Command::Lend(args) => commands::lend::run(&args, &session),
         Command::Recast(args) => commands::recast::run(&args, &session),
         Command::Refit(args) => commands::change::refit(&args, &session),
         Command::Peek(args) => commands::peek::run(&args, &session),

@@ -46,8 +46,49 @@ impl Progress {
 impl Progress {
     /// Says something on stderr, unless it is to be quiet.
     pub(crate) fn say(&self, text: &str) {
-        if !matches!(self, Self::Silent) {
-            output::say(text);
+        match self {
+            Self::Silent => {}
+            Self::Lines(_) => output::say(text),
+            Self::Bar(bar) => match &*bar.lock().unwrap_or_else(PoisonError::into_inner) {
+                // Above the bar, which is drawn again below.
+                Some(bar) => bar.suspend(|| output::say(text)),
+                None => output::say(text),
+            },
+        }
+    }
+
+    /// Shows how something stands that has no end: a line that changes on a terminal, one now and then elsewhere.
+    pub(crate) fn stands(&self, text: &str) {
+        match self {
+            Self::Silent => {}
+            Self::Bar(bar) => {
+                let mut bar = bar.lock().unwrap_or_else(PoisonError::into_inner);
+                let shown = bar.get_or_insert_with(|| {
+                    let new = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(8));
+                    new.set_style(
+                        ProgressStyle::with_template("{msg}").unwrap_or_else(|_| ProgressStyle::default_bar()),
+                    );
+                    new
+                });
+                shown.set_message(text.to_string());
+            }
+            Self::Lines(lines) => {
+                let mut lines = lines.lock().unwrap_or_else(PoisonError::into_inner);
+                let now = Instant::now();
+                let lines = lines.get_or_insert_with(|| Lines {
+                    label: String::new(),
+                    total: 0,
+                    done: 0,
+                    started: now,
+                    next: now,
+                });
+                // The same again says nothing.
+                if now >= lines.next && lines.label != text {
+                    lines.next = now + EVERY;
+                    lines.label = text.into();
+                    output::say(&format!("{text}\n"));
+                }
+            }
         }
     }
 }

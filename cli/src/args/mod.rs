@@ -1,6 +1,7 @@
 //! What can be typed.
 
 mod disks;
+mod lend;
 mod moving;
 
 use std::path::PathBuf;
@@ -9,6 +10,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum, builder::Styles};
 use reformis_disk::Format;
 
 pub(crate) use disks::{PatchArgs, PeekArgs, RecastArgs, RefitArgs, ResultArgs};
+pub(crate) use lend::LendArgs;
 pub(crate) use moving::{CarryArgs, ChoiceArgs, DraftArgs, FirmwareWord, GuestArgs, MacWord, MoveArgs};
 
 /// The command line.
@@ -170,6 +172,20 @@ pub(crate) enum Command {
                       reformis recast tidelog.qcow2 - --as vmdk/stream | ssh host 'cat >tidelog.vmdk'"
     )]
     Recast(RecastArgs),
+    /// Serves a machine's disks, made ready, so that it can be started before a byte is copied
+    #[command(
+        long_about = "Serves a machine's disks as network block devices, made ready for its destination, so that a host there \
+                      can start the guest before a byte is copied. Runs until Ctrl-C.\n\nThe source is only read. What was \
+                      changed inside the guest, and what it writes while it runs, is kept in a folder beside the landing; \
+                      lent again, the guest finds it there, and carry --with FOLDER lands all of it.\n\nA socket file serves \
+                      this machine. For others there is TLS alone, and clients show a certificate. A bare TARGET without \
+                      --dest is served as it is, for reading alone.",
+        after_help = "Examples:\n  reformis lend ledger.toml --at unix:/run/ledger.sock --machine-file ledger-lent.xml\n  \
+                      reformis lend ledger.toml --at 0.0.0.0:10809 --certificate quay.pem --key quay.key --clients hosts-ca.pem\n  \
+                      reformis lend buoycam.vmdk --at 127.0.0.1:10809\n\nThen, with the guest shut down and lend ended:\n  \
+                      reformis carry ledger.toml --with landing/ledger.lent"
+    )]
+    Lend(LendArgs),
     /// Shows the hosts that are known, and tries one
     #[command(
         long_about = "Shows the hosts that reformis.toml names. With NAME, tries that one: whether it answers, lets us in, and \

@@ -132,4 +132,7 @@ pub(crate) struct CarryArgs {
     /// Go on where an earlier run of the same move stopped
     #[arg(long)]
     pub(crate) resume: bool,
+    /// Land what the guest wrote while its disks were lent, which is kept in FOLDER
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) with: Option<PathBuf>,
 }

@@ -22,6 +22,7 @@ pub(crate) fn run(args: &CarryArgs, session: &Session) -> Result<Exit> {
         force: args.force,
         links: links(args.order.trust_links),
         resume: args.resume,
+        with: args.with.clone(),
     };
     let landing = match carry::carry(&options, &session.context()) {
         Ok(landing) => landing,
@@ -102,7 +103,10 @@ fn next_steps(landing: &Landing) -> Vec<String> {
         _ => format!("copy the folder to the host, and register {file} there"),
     };
     // Before the first start: afterwards the disks are the guest's again.
-    vec![prove, take]
+    let mut steps = vec![prove, take];
+    let kept = landing.receipt.lent.as_ref().map(|lent| quoted(&lent.kept));
+    steps.extend(kept.map(|kept| format!("when it runs: rm -r {kept}, which has landed")));
+    steps
 }
 
 /// The archive that a member's name starts with.

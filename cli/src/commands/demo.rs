@@ -187,6 +187,7 @@ fn carry(order: Order, session: &Session) -> Result<PathBuf> {
         force: true,
         links: Links::OwnFolder,
         resume: false,
+        with: None,
     };
     let landed = carry::carry(&options, &session.context())?;
     show(session, &carry_command::show(&landed))?;

@@ -7,6 +7,7 @@ pub(crate) mod demo;
 pub(crate) mod dests;
 pub(crate) mod draft;
 pub(crate) mod hosts;
+pub(crate) mod lend;
 mod order;
 pub(crate) mod peek;
 pub(crate) mod prove;

@@ -18,14 +18,14 @@ use crate::{
 /// The target or the brief that is meant. `into` is the folder for a target without one; none makes that wrong usage.
 pub(super) fn order(args: &MoveArgs, into: Option<&str>) -> Result<Order> {
     let choices = choices(&args.choices)?;
-    if is_brief(&args.target) {
+    if let Some(brief) = brief(&args.target)? {
         if args.dest.is_some() || args.into.is_some() || args.machine.is_some() || choices.is_some() {
             wrong_usage(
                 ErrorKind::ArgumentConflict,
                 "the brief has all of that: change it there, or name the target instead of the brief",
             );
         }
-        return Ok(prepare::read_brief(&args.target)?);
+        return Ok(brief);
     }
     let Some(destination) = args.dest.clone() else {
         wrong_usage(ErrorKind::MissingRequiredArgument, "a target needs --dest NAME; `reformis dests` lists them");
@@ -37,10 +37,11 @@ pub(super) fn order(args: &MoveArgs, into: Option<&str>) -> Result<Order> {
     Ok(Order::Target { path: args.target.clone(), machine: args.machine.clone(), destination, into, choices })
 }
 
-/// Whether a path leads to a brief: by its content, whatever its name.
-fn is_brief(path: &Path) -> bool {
+/// The brief at `path`, if one is there: by its content, whatever its name.
+pub(super) fn brief(path: &Path) -> Result<Option<Order>> {
     let small = std::fs::metadata(path).is_ok_and(|metadata| metadata.is_file() && metadata.len() < 1 << 20);
-    small && std::fs::read(path).is_ok_and(|bytes| reformis_move::brief::looks_like(&bytes))
+    let is_brief = small && std::fs::read(path).is_ok_and(|bytes| reformis_move::brief::looks_like(&bytes));
+    Ok(if is_brief { Some(prepare::read_brief(path)?) } else { None })
 }
 
 fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {

@@ -2,10 +2,7 @@
 
 use std::{
     path::PathBuf,
-    sync::{
-        Arc,
-        atomic::{AtomicBool, Ordering},
-    },
+    sync::atomic::{AtomicBool, Ordering},
 };
 
 use jiff::Timestamp;
@@ -13,7 +10,7 @@ use reformis_disk::{
     Facts,
     copy::{pipeline, watch::Watch},
     disk::GrownDisk,
-    overlay::{Edit, Overlay},
+    overlay::Edit,
     source::{Access, Links},
 };
 use reformis_machine::{Earlier, LandedDisk, Machine, MachineFile, Site, manifest::Algorithm};
@@ -21,7 +18,8 @@ use reformis_machine::{Earlier, LandedDisk, Machine, MachineFile, Site, manifest
 use crate::{
     TOOL, checksum,
     error::{Error, Result},
-    finding::{Finding, Severity},
+    finding::Finding,
+    inside::EditedDisk,
     landing::{
         archive::ArchiveFile,
         facts::{self, empty},
@@ -29,6 +27,7 @@ use crate::{
         holder::{GoingOn, Holder, Written, can_go_on},
         journal::{self, DiskJournal},
     },
+    lend::Kept,
     observer::{Context, Step},
     plan::{Plan, PlannedDisk},
     prepare::{self, Order, Prepared},
@@ -53,6 +52,8 @@ pub struct Options {
     pub links: Links,
     /// Go on with what an earlier run of the same move left.
     pub resume: bool,
+    /// The folder in which is kept what the guest wrote while its disks were lent: that lands too.
+    pub with: Option<PathBuf>,
 }
 
 /// A finished move.
@@ -75,8 +76,17 @@ pub struct Landing {
 /// Otherwise those of reading and writing; nothing half-made stays, but what can be gone on with.
 pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     let started = Timestamp::now();
-    let prepared = prepare::prepare(&options.order, &options.site, options.links, context)?;
-    let (plan, mut findings) = accepted(&prepared, &options.accept)?;
+    let settled = prepare::settled(&options.order, &options.site, options.links, context)?;
+    let mut kept = options.with.as_deref().map(Kept::open).transpose()?;
+    let prepared = match &mut kept {
+        Some(kept) => {
+            let mut prepared = kept.applied_to(settled, context)?;
+            kept.note_writes(&mut prepared)?;
+            prepared
+        }
+        None => settled.made_ready(true, context)?,
+    };
+    let (plan, mut findings) = prepared.accepted(&options.accept)?;
     let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME, options.resume)?;
     let target = &prepared.target;
     let head = head(&prepared, plan);
@@ -124,6 +134,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         verdict: prepared.inside.verdict.clone(),
         guest: Some(prepared.inside.record.clone()).filter(|_| prepared.inside.has_system),
         findings: findings.iter().map(Finding::record).collect(),
+        lent: kept.map(Kept::into_record),
     };
     let access = prepared.target.access();
     write_into(staged.inside(), receipt::FILE_NAME, &receipt.to_json(), access)?;
@@ -134,27 +145,6 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     staged.commit()?;
     tracing::info!(landing = %folder.display(), "landed");
     Ok(Landing { folder, receipt, machine, findings })
-}
-
-/// The plan, when every blocker is accepted by its code; a code that stands for nothing here is no error, since a script
-/// gives the same ones to many machines.
-fn accepted<'p>(prepared: &'p Prepared, accept: &[String]) -> Result<(&'p Plan, Vec<Finding>)> {
-    let mut findings = prepared.findings.clone();
-    let is_accepted = |finding: &Finding| accept.iter().any(|code| code == finding.code());
-    let blockers = || prepared.findings.iter().filter(|finding| finding.severity() == Severity::Blocker);
-    if let Some(finding) = blockers().find(|finding| is_accepted(finding) && !finding.is_acceptable()) {
-        return Err(Error::NotAcceptable { code: finding.code().into() });
-    }
-    let open = blockers().any(|finding| !is_accepted(finding));
-    match &prepared.plan {
-        Some(plan) if !open => {
-            let mut codes: Vec<&str> = blockers().map(Finding::code).collect();
-            codes.dedup();
-            findings.extend(codes.into_iter().map(|code| Finding::Accepted { code: code.into() }));
-            Ok((plan, findings))
-        }
-        _ => Err(Error::Refused { findings }),
-    }
 }
 
 /// A move that is being made.
@@ -286,16 +276,16 @@ impl Move<'_> {
     )]
     fn carry_disk(&mut self, planned: &PlannedDisk, holder: &mut Holder, step: &Step) -> Result<Carried> {
         let disk = &self.prepared.target.disks[planned.source];
-        let ready = self.prepared.inside.overlays.get(&planned.source).cloned();
-        let overlay = ready.unwrap_or_else(|| Arc::new(Overlay::new(disk.disk())));
-        let edits = overlay.edits().iter().filter(|edit| !edit.ranges.is_empty()).cloned().collect();
-        let ranges: Vec<_> = overlay.edits().iter().flat_map(|edit| edit.ranges.clone()).collect();
+        let edited = self.prepared.inside.disks.get(&planned.source).cloned();
+        let EditedDisk { disk: edited, edits } =
+            edited.unwrap_or_else(|| EditedDisk { disk: disk.disk(), edits: Vec::new() });
+        let ranges: Vec<_> = edits.iter().flat_map(|edit| edit.ranges.clone()).collect();
         let is_edited =
             |asked: std::ops::Range<u64>| ranges.iter().any(|range| range.start < asked.end && asked.start < range.end);
         let mut journal =
             if self.is_kept { Some(DiskJournal::open(self.staged.inside(), &planned.file)?) } else { None };
         let sample = disk.has_no_version().then_some(SAMPLE);
-        let whole = GrownDisk::new(overlay, planned.size);
+        let whole = GrownDisk::new(edited, planned.size);
         let total = pipeline::work(&whole)?;
         // Either half stops the other when it fails; the person's wish to stop reaches both.
         let failed = AtomicBool::new(false);

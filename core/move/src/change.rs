@@ -20,7 +20,7 @@ use crate::{
     brief::{FirmwareKind, NewGuest},
     error::{Error, Result},
     finding::{Finding, Severity},
-    inside::{self, Inside},
+    inside::{self, EditedDisk, Inside},
     observer::Context,
     recast::{self, Edited, Recast},
     record::GuestRecord,
@@ -114,15 +114,8 @@ fn edited(disk: Arc<dyn Disk>, mut inside: Inside, accept: &[String]) -> Result<
     if inside.findings.iter().any(|finding| open(&finding)) {
         return Err(Error::Refused { findings: inside.findings });
     }
-    let overlay = inside.overlays.remove(&0);
-    let edits = overlay.as_ref().map(|overlay| overlay.edits().to_vec()).unwrap_or_default();
-    Ok(Edited {
-        disk: overlay.map_or(disk, |overlay| overlay),
-        edits: edits.into_iter().filter(|edit| !edit.ranges.is_empty()).collect(),
-        guest: Some(inside.record),
-        verdict: inside.verdict,
-        findings: inside.findings,
-    })
+    let EditedDisk { disk, edits } = inside.disks.remove(&0).unwrap_or(EditedDisk { disk, edits: Vec::new() });
+    Ok(Edited { disk, edits, guest: Some(inside.record), verdict: inside.verdict, findings: inside.findings })
 }
 
 /// A change to a guest's files.

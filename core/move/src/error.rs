@@ -233,6 +233,20 @@ pub enum Error {
         /// What lies there.
         what: String,
     },
+    /// What was kept of a lent guest does not belong to what is asked for.
+    #[error("'{path}' cannot be used: {what}")]
+    NotKept {
+        /// The folder.
+        path: String,
+        /// Why, as the end of a sentence.
+        what: String,
+    },
+    /// No machine file of the destination has a word for disks that are served.
+    #[error("no machine file of {destination} has a word for disks that are served over a network")]
+    NoWordForServed {
+        /// The destination.
+        destination: String,
+    },
     /// A file can only be replaced by one of another owner.
     #[error("'{path}' belongs to user {owner} and group {group}, and what replaces it cannot be given to them")]
     OwnerNotKept {
@@ -292,6 +306,8 @@ impl Error {
             Self::NoFileName { .. } => "no-file-name",
             Self::InTheWay { .. } => "in-the-way",
             Self::OwnerNotKept { .. } => "owner-not-kept",
+            Self::NotKept { .. } => "not-kept",
+            Self::NoWordForServed { .. } => "no-word-for-served",
             Self::NotALanding { .. } => "not-a-landing",
         }
     }
@@ -349,6 +365,12 @@ impl Error {
                 "See who put it there, and remove it: results are written under this name first, and never through a \
                  link or over someone else's file.",
             ),
+            Self::NotKept { .. } => Some(
+                "Give the brief that the guest was lent with; or lend it anew, into another folder with --kept FOLDER.",
+            ),
+            Self::NoWordForServed { .. } => {
+                Some("Attach the exports by hand, as network block devices, to a machine with the brief's settings.")
+            }
             Self::OwnerNotKept { .. } => Some("Run as that user or as root, or remove the file first."),
             Self::NotALanding { .. } => Some("Choose another folder, or move that one away."),
             _ => None,

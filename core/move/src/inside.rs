@@ -3,9 +3,12 @@
 use std::{collections::BTreeMap, path::Path, sync::Arc};
 
 use jiff::Timestamp;
-use reformis_disk::{Disk, overlay::Overlay};
+use reformis_disk::{
+    Disk,
+    overlay::{Edit, Overlay},
+};
 use reformis_guest::{
-    AdapterPlace, DiskPlace, DriverNeed, Evidence, Found, Guest, Hardware, Link, Need, OtherPlace, Refit, Remark,
+    AdapterPlace, DiskPlace, Done, DriverNeed, Evidence, Found, Guest, Hardware, Link, Need, OtherPlace, Refit, Remark,
     State, Summary, Wishes, edit,
     nt::drivers::{Library, Medium},
 };
@@ -30,11 +33,26 @@ const MAX_SCRIPT: u64 = 16 << 20;
 /// What guests need for devices, by their words.
 type Table = BTreeMap<String, Needs>;
 
+/// A disk with what was changed.
+#[derive(Clone)]
+pub(crate) struct EditedDisk {
+    pub(crate) disk: Arc<dyn Disk>,
+    /// The edits that changed something.
+    pub(crate) edits: Vec<Edit>,
+}
+
+impl From<Overlay> for EditedDisk {
+    fn from(overlay: Overlay) -> Self {
+        let edits = overlay.edits().iter().filter(|edit| !edit.ranges.is_empty()).cloned().collect();
+        Self { disk: Arc::new(overlay), edits }
+    }
+}
+
 /// A guest that was made ready.
 #[derive(Default)]
 pub(crate) struct Inside {
     /// The disks with what was changed, by their places among the target's.
-    pub(crate) overlays: BTreeMap<usize, Arc<Overlay>>,
+    pub(crate) disks: BTreeMap<usize, EditedDisk>,
     pub(crate) record: GuestRecord,
     pub(crate) findings: Vec<Finding>,
     /// Whether there is a system that was made ready.
@@ -129,8 +147,8 @@ pub(crate) fn ready(
     let has_system = !guest.systems.is_empty();
     let mut inside = Inside { record, findings, has_system, verdict, ..Inside::default() };
     if !inside.record.edits.is_empty() {
-        let overlays = guest.bench.take().into_iter().map(Arc::new);
-        inside.overlays = disks.into_iter().map(|(index, _)| index).zip(overlays).collect();
+        let edited = guest.bench.take().into_iter().map(EditedDisk::from);
+        inside.disks = disks.into_iter().map(|(index, _)| index).zip(edited).collect();
     }
     Ok(inside)
 }
@@ -329,6 +347,29 @@ pub(crate) fn walk_landed(
     let mut guest = Guest::open(disks, 0, context.budget)?;
     let hardware = described_hardware(machine, &destination.guest, keeps_entries);
     Ok(GuestRecord::chains(reformis_guest::walk(&mut guest, &hardware)))
+}
+
+/// What is said of a guest that was lent, as it is now: `disks` are the target's, in its order, with what the guest wrote.
+pub(crate) fn after_lending(
+    disks: &[Arc<dyn Disk>],
+    machine: &Machine,
+    destination: &Destination,
+    edits: Vec<Done>,
+    context: &Context<'_>,
+) -> Result<Inside> {
+    let order = guests_order(machine, disks.len());
+    let ordered = order.into_iter().filter_map(|index| Some(context.stoppable(disks.get(index)?.clone())));
+    let mut guest = Guest::open(ordered, Timestamp::now().as_second(), context.budget)?;
+    let mut findings: Vec<Finding> = reformis_guest::remarks(&guest).into_iter().filter_map(told).collect();
+    let evidence = reformis_guest::walk(&mut guest, &described_hardware(machine, &destination.guest, true));
+    context.check()?;
+    for (system, chain) in &evidence {
+        findings.extend(broken(system, chain));
+    }
+    let record = GuestRecord { evidence: GuestRecord::chains(evidence), edits };
+    let otherwise = guest.unread.first().map(|(volume, why)| format!("{volume}: {why}"));
+    let verdict = Some(Verdict::of(&destination.name, &record.evidence, record.edits.len(), otherwise));
+    Ok(Inside { has_system: !guest.systems.is_empty(), record, findings, verdict, ..Inside::default() })
 }
 
 /// What the person wants, with the scripts and the driver media that they named.

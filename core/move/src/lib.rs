@@ -28,6 +28,7 @@ mod error;
 pub mod finding;
 pub mod inside;
 mod landing;
+pub mod lend;
 mod observer;
 pub mod peek;
 mod plan;

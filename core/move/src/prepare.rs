@@ -10,7 +10,7 @@ use reformis_wire::Wires;
 use crate::{
     brief::{Brief, Notes},
     error::{Error, Result},
-    finding::Finding,
+    finding::{Finding, Severity},
     inside::{self, Inside},
     observer::Context,
     plan::{Plan, settle},
@@ -51,8 +51,24 @@ pub(crate) struct Prepared {
     pub(crate) boot: Option<Look>,
 }
 
-/// Opens the target and settles the brief.
+/// A target and its brief, before its guest is looked into.
+pub(crate) struct Settled {
+    pub(crate) target: Target,
+    pub(crate) destination: Destination,
+    pub(crate) brief: Brief,
+    pub(crate) notes: Notes,
+    pub(crate) plan: Option<Plan>,
+    pub(crate) findings: Vec<Finding>,
+    pub(crate) boot: Option<Look>,
+}
+
+/// Opens the target, settles the brief, and makes the guest ready.
 pub(crate) fn prepare(order: &Order, site: &Site, links: Links, context: &Context<'_>) -> Result<Prepared> {
+    settled(order, site, links, context)?.made_ready(true, context)
+}
+
+/// Opens the target and settles the brief.
+pub(crate) fn settled(order: &Order, site: &Site, links: Links, context: &Context<'_>) -> Result<Settled> {
     let (target, destination, proposal, boot) = match order {
         Order::Target { path, machine, destination, into, choices } => {
             let destination = site.destination(destination)?;
@@ -101,30 +117,63 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links, context: &Contex
     let mut findings = target.findings.clone();
     findings.extend(proposal.findings);
     findings.extend(settled);
-    let mut inside = match &plan {
-        Some(plan) => {
-            let keeps_entries = plan.nvram.is_some();
-            inside::make_ready(
-                &target,
-                &proposal.brief,
-                &destination,
+    Ok(Settled { target, destination, brief: proposal.brief, notes: proposal.notes, plan, findings, boot })
+}
+
+impl Settled {
+    /// Makes the guest ready, in memory; `keeps_entries` says whether the firmware's variables go along where there are some.
+    pub(crate) fn made_ready(self, keeps_entries: bool, context: &Context<'_>) -> Result<Prepared> {
+        let inside = match &self.plan {
+            Some(plan) => inside::make_ready(
+                &self.target,
+                &self.brief,
+                &self.destination,
                 &plan.before,
                 &plan.machine,
-                keeps_entries,
+                keeps_entries && plan.nvram.is_some(),
                 context,
-            )?
+            )?,
+            None => Inside::default(),
+        };
+        Ok(self.with(inside))
+    }
+
+    /// With a guest that is ready.
+    pub(crate) fn with(self, mut inside: Inside) -> Prepared {
+        let Self { target, destination, brief, notes, plan, mut findings, boot } = self;
+        if inside.has_system {
+            findings.retain(|finding| !matches!(finding, Finding::DriverUnchecked { .. }));
         }
-        None => Inside::default(),
-    };
-    if inside.has_system {
-        findings.retain(|finding| !matches!(finding, Finding::DriverUnchecked { .. }));
+        if inside.finds_loader() {
+            findings.retain(|finding| *finding != Finding::NoFallbackLoader);
+        }
+        findings.append(&mut inside.findings);
+        findings.dedup();
+        Prepared { target, destination, brief, notes, plan, findings, inside, boot }
     }
-    if inside.finds_loader() {
-        findings.retain(|finding| *finding != Finding::NoFallbackLoader);
+}
+
+impl Prepared {
+    /// The plan, when every blocker is accepted by its code; a code that stands for nothing here is no error, since a script
+    /// gives the same ones to many machines.
+    pub(crate) fn accepted(&self, accept: &[String]) -> Result<(&Plan, Vec<Finding>)> {
+        let mut findings = self.findings.clone();
+        let is_accepted = |finding: &Finding| accept.iter().any(|code| code == finding.code());
+        let blockers = || self.findings.iter().filter(|finding| finding.severity() == Severity::Blocker);
+        if let Some(finding) = blockers().find(|finding| is_accepted(finding) && !finding.is_acceptable()) {
+            return Err(Error::NotAcceptable { code: finding.code().into() });
+        }
+        let open = blockers().any(|finding| !is_accepted(finding));
+        match &self.plan {
+            Some(plan) if !open => {
+                let mut codes: Vec<&str> = blockers().map(Finding::code).collect();
+                codes.dedup();
+                findings.extend(codes.into_iter().map(|code| Finding::Accepted { code: code.into() }));
+                Ok((plan, findings))
+            }
+            _ => Err(Error::Refused { findings }),
+        }
     }
-    findings.append(&mut inside.findings);
-    findings.dedup();
-    Ok(Prepared { target, destination, brief: proposal.brief, notes: proposal.notes, plan, findings, inside, boot })
 }
 
 /// Reads the brief at `path`.

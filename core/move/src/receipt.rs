@@ -67,6 +67,20 @@ pub struct Receipt {
     pub guest: Option<GuestRecord>,
     /// What the person should know.
     pub findings: Vec<FindingRecord>,
+    /// What the guest wrote before it was carried, while its disks were lent; `None` where they were not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lent: Option<LentRecord>,
+}
+
+/// That a guest ran on lent disks before it was carried.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LentRecord {
+    /// Absolute path of the folder in which what it wrote was kept.
+    pub kept: String,
+    /// When the disks were first lent.
+    pub since: Timestamp,
+    /// Bytes of the guest's disks that it wrote, in whole blocks of 4 KiB.
+    pub written: u64,
 }
 
 /// A disk of the move.

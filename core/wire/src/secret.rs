@@ -2,7 +2,10 @@
 
 use std::{fmt, os::unix::fs::MetadataExt, path::Path};
 
+use reformis_disk::error::WireKind;
 use serde::Deserialize;
+
+use crate::fault::Fault;
 
 /// Text that is sent, and never shown: printed for debugging it is `…`.
 #[derive(Clone, PartialEq, Eq)]
@@ -109,6 +112,11 @@ impl Credential {
 
 /// The largest file of a credential, in bytes.
 const MOST: u64 = 64 << 10;
+
+/// All of the file at `path`, which nobody but its owner may read.
+pub(crate) fn from_private_file(path: &Path) -> Result<Secret, Fault> {
+    read_private(path).map(Secret).map_err(|what| Fault::Fatal(WireKind::Settings, what))
+}
 
 pub(crate) fn read_private(path: &Path) -> Result<String, String> {
     use std::io::Read;

@@ -4,9 +4,10 @@ use std::sync::Arc;
 
 use reformis_disk::error::WireKind;
 use rustls::{
-    CipherSuite, ClientConfig, RootCertStore, SupportedCipherSuite,
+    CipherSuite, ClientConfig, RootCertStore, ServerConfig, SupportedCipherSuite,
     crypto::CryptoProvider,
     pki_types::{CertificateDer, PrivateKeyDer, pem::PemObject},
+    server::WebPkiClientVerifier,
 };
 
 use crate::{fault::Fault, secret::Secret};
@@ -69,4 +70,18 @@ pub(crate) fn client(authorities: &[Vec<u8>], own: Option<&(Vec<u8>, Secret)>) -
         None => return Ok(Arc::new(builder.with_no_client_auth())),
     };
     Ok(Arc::new(config.map_err(|_| wrong("our certificate does not fit its key"))?))
+}
+
+/// How a server shows itself, to clients with a certificate of one of the authorities in `clients` alone.
+///
+/// # Errors
+/// Certificates and keys that are not sound.
+pub(crate) fn server(chain: &[u8], pem: &Secret, clients: &[u8]) -> Result<Arc<ServerConfig>, Fault> {
+    let roots = Arc::new(roots(&[clients.to_vec()])?);
+    let verifier = WebPkiClientVerifier::builder_with_provider(roots, provider()).build();
+    let verifier = verifier.map_err(|_| wrong("an authority is not sound"))?;
+    let builder = ServerConfig::builder_with_provider(provider()).with_safe_default_protocol_versions();
+    let builder = builder.map_err(|_| wrong("TLS cannot be set up"))?.with_client_cert_verifier(verifier);
+    let config = builder.with_single_cert(certificates(chain)?, key(pem)?);
+    Ok(Arc::new(config.map_err(|_| wrong("the certificate does not fit its key"))?))
 }

@@ -22,7 +22,7 @@ use rustix::fs::FallocateFlags;
 use crate::{
     disk::{Disk, Extent, ExtentKind},
     error::{Error, Result, check_range},
-    overlay::{Edit, Overlay, add_range},
+    overlay::{Edit, add_range},
     to_usize,
 };
 use header::Header;
@@ -106,23 +106,23 @@ impl Scratch {
         Self { base, file, name, header, map, placing: Mutex::new(()), flushing: Mutex::new(()) }
     }
 
-    /// Keeps what `overlay` changed, as the disk is when it is lent: it is not counted as written by the guest.
+    /// Keeps what `edits` changed in `edited`, as the disk is when it is lent: it is not counted as written by the guest.
     ///
     /// # Errors
     /// What the system says.
-    pub fn keep_edits(&self, overlay: &Overlay) -> Result<()> {
+    pub fn keep_edits(&self, edited: &dyn Disk, edits: &[Edit]) -> Result<()> {
         let mut blocks = Vec::new();
-        for range in overlay.edits().iter().flat_map(|edit: &Edit| &edit.ranges) {
+        for range in edits.iter().flat_map(|edit| &edit.ranges) {
             add_range(&mut blocks, range.start / BLOCK..range.end.div_ceil(BLOCK));
         }
         let mut block = vec![0; to_usize(BLOCK)];
         for number in blocks.into_iter().flatten() {
             let start = number * BLOCK;
-            // What was made larger behind the overlay holds no edits.
-            let len = to_usize(BLOCK.min(overlay.size().saturating_sub(start)));
+            // A disk that is made larger on the way ends in zeros.
+            let len = to_usize(BLOCK.min(edited.size().saturating_sub(start)));
             block.fill(0);
             let Some(inside) = block.get_mut(..len) else { continue };
-            overlay.read_at(start, inside)?;
+            edited.read_at(start, inside)?;
             let inside = block.get(..to_usize(self.len_of(number))).unwrap_or_default();
             self.put(number, 0, inside)?;
             self.set(number..number + 1, State::Edited)?;

@@ -3,7 +3,10 @@ use std::fs::{self, OpenOptions};
 use proptest::prelude::*;
 
 use super::*;
-use crate::disk::{EmptyDisk, extents};
+use crate::{
+    disk::{EmptyDisk, extents},
+    overlay::Overlay,
+};
 
 /// Not a whole number of blocks, as many disks are.
 const SIZE: u64 = 70_144;
@@ -90,7 +93,7 @@ proptest! {
         overlay.write_at(5000, b"as it is lent").unwrap();
         model[5000..5013].copy_from_slice(b"as it is lent");
         let mut scratch = Scratch::create(file(&path), "s", base.clone()).unwrap();
-        scratch.keep_edits(&overlay).unwrap();
+        scratch.keep_edits(&overlay, overlay.edits()).unwrap();
         scratch.flush().unwrap();
         let mut touched = vec![false; SIZE as usize];
         // For each byte, all that it may be after a crash.

@@ -4,6 +4,7 @@ use std::io;
 
 use roxmltree::Document;
 
+use super::served::{self, Served};
 use crate::{
     device::{Adapter, AdapterModel, ControllerKind, DiskDevice, RemovableKind, Tpm},
     earlier::{Earlier, Keep, Rank},
@@ -114,19 +115,27 @@ pub(crate) fn kept(document: &Document<'_>, keep: Keep) -> Kept {
 /// # Errors
 /// None that memory can have; the writer below knows no other kind of result.
 pub fn write(machine: &Machine, earlier: Option<Earlier<'_>>) -> io::Result<String> {
+    write_served(machine, &[], earlier)
+}
+
+/// As [`write`], with disks that are served over the network: the first of `served` is the machine's first disk.
+///
+/// # Errors
+/// As [`write`].
+pub fn write_served(machine: &Machine, served: &[Served], earlier: Option<Earlier<'_>>) -> io::Result<String> {
     let kept = earlier.and_then(|earlier| Some(kept(&xml::parse(earlier.text, "").ok()?, earlier.keep)));
     let kept = kept.unwrap_or_default();
     let names: Vec<String> = kept.namespaces.iter().map(|(prefix, _)| xmlns(prefix)).collect();
     let mut attributes = vec![("type", "kvm")];
     attributes.extend(names.iter().map(String::as_str).zip(kept.namespaces.iter().map(|(_, uri)| uri.as_str())));
-    document(false, |xml| around(xml, "domain", &attributes, |xml| domain(xml, machine, &kept)))
+    document(false, |xml| around(xml, "domain", &attributes, |xml| domain(xml, machine, served, &kept)))
 }
 
 fn xmlns(prefix: &str) -> String {
     if prefix.is_empty() { "xmlns".into() } else { format!("xmlns:{prefix}") }
 }
 
-fn domain(xml: &mut Xml, machine: &Machine, kept: &Kept) -> io::Result<()> {
+fn domain(xml: &mut Xml, machine: &Machine, served: &[Served], kept: &Kept) -> io::Result<()> {
     text(xml, "name", &machine.name)?;
     if let Some(uuid) = &machine.uuid {
         text(xml, "uuid", &uuid.to_string())?;
@@ -168,7 +177,7 @@ fn domain(xml: &mut Xml, machine: &Machine, kept: &Kept) -> io::Result<()> {
     text(xml, "on_reboot", "restart")?;
     text(xml, "on_crash", "destroy")?;
     kept.put(xml, "domain")?;
-    around(xml, "devices", &[], |xml| devices(xml, machine, kept))
+    around(xml, "devices", &[], |xml| devices(xml, machine, served, kept))
 }
 
 fn knows_hypervisors(machine: &Machine) -> bool {
@@ -228,7 +237,7 @@ fn clock(xml: &mut Xml, machine: &Machine) -> io::Result<()> {
     })
 }
 
-fn devices(xml: &mut Xml, machine: &Machine, kept: &Kept) -> io::Result<()> {
+fn devices(xml: &mut Xml, machine: &Machine, served: &[Served], kept: &Kept) -> io::Result<()> {
     let mut scsi: Vec<(u32, &str)> = Vec::new();
     for disk in &machine.disks {
         let model = match disk.controller {
@@ -248,8 +257,8 @@ fn devices(xml: &mut Xml, machine: &Machine, kept: &Kept) -> io::Result<()> {
         empty(xml, "controller", &[("type", "scsi"), ("index", &index.to_string()), ("model", model)])?;
     }
     let mut names = TargetNames::default();
-    for disk in &machine.disks {
-        write_disk(xml, disk, &mut names)?;
+    for (index, disk) in machine.disks.iter().enumerate() {
+        write_disk(xml, disk, served.get(index), &mut names)?;
     }
     for drive in machine.removable.iter().filter(|drive| drive.kind == RemovableKind::Cdrom) {
         around(xml, "disk", &[("type", "file"), ("device", "cdrom")], |xml| {
@@ -313,7 +322,7 @@ fn write_adapter(xml: &mut Xml, adapter: &Adapter) -> io::Result<()> {
     })
 }
 
-fn write_disk(xml: &mut Xml, disk: &DiskDevice, names: &mut TargetNames) -> io::Result<()> {
+fn write_disk(xml: &mut Xml, disk: &DiskDevice, served: Option<&Served>, names: &mut TargetNames) -> io::Result<()> {
     let (prefix, bus) = match disk.controller {
         ControllerKind::VirtioBlk => ("vd", "virtio"),
         ControllerKind::Ahci => ("sd", "sata"),
@@ -324,9 +333,13 @@ fn write_disk(xml: &mut Xml, disk: &DiskDevice, names: &mut TargetNames) -> io::
     let name =
         if disk.controller == ControllerKind::VirtioBlk { target_name(prefix, disk.slot) } else { names.next(prefix) };
     let format = disk.format.as_deref().unwrap_or("raw");
-    around(xml, "disk", &[("type", "file"), ("device", "disk")], |xml| {
+    let kind = if served.is_some() { "network" } else { "file" };
+    around(xml, "disk", &[("type", kind), ("device", "disk")], |xml| {
         empty(xml, "driver", &[("name", "qemu"), ("type", format), ("discard", "unmap")])?;
-        empty(xml, "source", &[("file", disk.files.first().map_or("", String::as_str))])?;
+        match served {
+            Some(served) => served::source(xml, served)?,
+            None => empty(xml, "source", &[("file", disk.files.first().map_or("", String::as_str))])?,
+        }
         empty(xml, "target", &[("dev", &name), ("bus", bus)])?;
         if let Some(boot) = disk.boot {
             empty(xml, "boot", &[("order", &boot.to_string())])?;

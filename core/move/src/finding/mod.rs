@@ -72,6 +72,7 @@ pub enum Finding {
     StaleRemoved { path: String },
     PartKept { path: String },
     BegunAnew { path: String },
+    GuestWrote { disk: String, bytes: u64 },
     Spooled { source: String, kind: String },
     Running { machine: String },
     ReadWhileRunning { machine: String, how: String },

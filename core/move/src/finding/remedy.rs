@@ -60,6 +60,7 @@ impl Finding {
             }
             Self::PartKept { .. } => "Give the same command again, to go on where it stopped.",
             Self::BegunAnew { .. } => "Nothing to do: all of it was carried now.",
+            Self::GuestWrote { .. } => "Nothing to do: it lands too, and the receipt lists where.",
             Self::ReadWhileRunning { .. } => "Shut it down before the last move, so that nothing is lost.",
             Self::Suspended { .. } => {
                 "Start it on its host and shut the guest down: its disks are not consistent as they are."

@@ -158,6 +158,9 @@ impl Finding {
                 "stale-removed",
                 format!("an earlier run that was cut off had left '{path}' half-made; it was cleared away"),
             ),
+            Self::GuestWrote { disk, bytes } => {
+                (Note, "guest-wrote", format!("the guest wrote {} of disk {disk} while it was lent", ByteSize(*bytes)))
+            }
             Self::PartKept { path } => (
                 Note,
                 "part-kept",

@@ -399,6 +399,7 @@ impl<'a> Job<'a> {
             verdict: recast.verdict.clone(),
             guest: recast.guest.clone(),
             findings: recast.findings.iter().map(Finding::record).collect(),
+            lent: None,
         }
     }
 }

@@ -167,6 +167,23 @@ impl Place {
         Err(busy(target))
     }
 
+    /// Opens the folder at `path`, which has to be ours alone, and locks it.
+    ///
+    /// # Errors
+    /// `Busy` when another run holds it; [`Error::InTheWay`] when others may have put it there, or may change it.
+    pub(crate) fn open_locked(path: &Path) -> Result<Self> {
+        let (above, name) = Self::of(path)?;
+        let missing = || Error::io("opening", path)(std::io::ErrorKind::NotFound.into());
+        let folder = above.open_stale(&name, FileType::Directory, OFlags::DIRECTORY)?.ok_or_else(missing)?;
+        let stat = fstat(&folder).map_err(system("looking at", path))?;
+        if stat.st_mode & 0o022 != 0 {
+            let what = "others than its owner may change it".into();
+            return Err(Error::InTheWay { path: path.to_string_lossy().into(), what });
+        }
+        lock(&folder).map_err(|_| busy(path))?;
+        Ok(Self { folder: Arc::new(folder), path: path.into() })
+    }
+
     /// The mode that new folders get here, found by making one beside `name`.
     fn mode_of_new_folders(&self, name: &OsStr) -> Result<Mode> {
         let mut probe = name.to_os_string();

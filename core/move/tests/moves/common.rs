@@ -138,6 +138,7 @@ impl Place {
             force: false,
             links: Links::OwnFolder,
             resume: false,
+            with: None,
         };
         run(|context| carry::carry(&options, context))
     }

@@ -84,6 +84,7 @@ fn an_interrupt_leaves_no_landing() {
         force: false,
         links: reformis_disk::source::Links::OwnFolder,
         resume: false,
+        with: None,
     };
     let stopped = run(|context| {
         let cancel = Arc::new(std::sync::atomic::AtomicBool::new(true));

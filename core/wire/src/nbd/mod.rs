@@ -5,6 +5,7 @@ mod export;
 mod handshake;
 mod proto;
 mod reply;
+pub mod serve;
 
 pub(crate) use connection::Dial;
 pub(crate) use export::{Export, list};

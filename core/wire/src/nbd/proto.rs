@@ -20,11 +20,14 @@ pub(crate) const NO_ZEROES: u16 = 2;
 
 /// Options.
 pub(crate) mod option {
+    pub(crate) const EXPORT_NAME: u32 = 1;
     pub(crate) const ABORT: u32 = 2;
     pub(crate) const LIST: u32 = 3;
     pub(crate) const STARTTLS: u32 = 5;
+    pub(crate) const INFO: u32 = 6;
     pub(crate) const GO: u32 = 7;
     pub(crate) const STRUCTURED_REPLY: u32 = 8;
+    pub(crate) const LIST_META_CONTEXT: u32 = 9;
     pub(crate) const SET_META_CONTEXT: u32 = 10;
 }
 
@@ -36,7 +39,9 @@ pub(crate) mod answer {
     pub(crate) const META_CONTEXT: u32 = 4;
     /// Set in all errors.
     pub(crate) const ERROR: u32 = 1 << 31;
+    pub(crate) const ERR_UNSUP: u32 = ERROR | 1;
     pub(crate) const ERR_POLICY: u32 = ERROR | 2;
+    pub(crate) const ERR_INVALID: u32 = ERROR | 3;
     pub(crate) const ERR_TLS_REQD: u32 = ERROR | 5;
     pub(crate) const ERR_UNKNOWN: u32 = ERROR | 6;
 }
@@ -44,13 +49,47 @@ pub(crate) mod answer {
 /// What is told of an export.
 pub(crate) mod info {
     pub(crate) const EXPORT: u16 = 0;
+    pub(crate) const NAME: u16 = 1;
     pub(crate) const BLOCK_SIZE: u16 = 3;
+}
+
+/// What an export can do ("Transmission flags").
+pub(crate) mod export_flag {
+    pub(crate) const HAS_FLAGS: u16 = 1;
+    pub(crate) const READ_ONLY: u16 = 1 << 1;
+    pub(crate) const FLUSH: u16 = 1 << 2;
+    pub(crate) const FUA: u16 = 1 << 3;
+    pub(crate) const TRIM: u16 = 1 << 5;
+    pub(crate) const WRITE_ZEROES: u16 = 1 << 6;
+    pub(crate) const DF: u16 = 1 << 7;
+    pub(crate) const MULTI_CONN: u16 = 1 << 8;
+}
+
+/// How a request is to be done ("Command flags").
+pub(crate) mod request_flag {
+    pub(crate) const FUA: u16 = 1;
+    pub(crate) const NO_HOLE: u16 = 1 << 1;
+    pub(crate) const DF: u16 = 1 << 2;
+    pub(crate) const REQ_ONE: u16 = 1 << 3;
+}
+
+/// Error values.
+pub(crate) mod errno {
+    pub(crate) const NOT_ALLOWED: u32 = 1;
+    pub(crate) const IO: u32 = 5;
+    pub(crate) const INVALID: u32 = 22;
+    pub(crate) const NO_SPACE: u32 = 28;
+    pub(crate) const OVERFLOW: u32 = 75;
 }
 
 /// Commands.
 pub(crate) mod command {
     pub(crate) const READ: u16 = 0;
+    pub(crate) const WRITE: u16 = 1;
     pub(crate) const DISCONNECT: u16 = 2;
+    pub(crate) const FLUSH: u16 = 3;
+    pub(crate) const TRIM: u16 = 4;
+    pub(crate) const WRITE_ZEROES: u16 = 6;
     pub(crate) const BLOCK_STATUS: u16 = 7;
 }
 

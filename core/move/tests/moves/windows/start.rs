@@ -161,6 +161,7 @@ fn carried(version: (u32, u32), scripts: &Path) -> (Place, Receipt) {
         force: false,
         links: reformis_disk::source::Links::OwnFolder,
         resume: false,
+        with: None,
     };
     let landed = run(|context| reformis_move::carry::carry(&options, context)).unwrap();
     let disk = fs::read_dir(&landed.folder).unwrap().map(|entry| entry.unwrap().path());

@@ -1,0 +1,375 @@
+//! `reformis lend`
+
+use std::{
+    path::{Path, PathBuf},
+    sync::{Arc, atomic::Ordering},
+    time::{Duration, Instant},
+};
+
+use anyhow::{Context as _, Result, bail};
+use clap::error::ErrorKind;
+use reformis_disk::{ByteSize, source::Access, text::printable};
+use reformis_machine::domain::{Served, ServedAt};
+use reformis_move::{
+    Finding,
+    lend::{self, Lent, Options},
+    prepare::Order,
+    propose::Choices,
+    staging,
+};
+use reformis_wire::nbd::serve::{At, Event, Export, Guard, Server};
+
+use super::{
+    JSON_SCHEMA,
+    carry::{quoted, quoted_target},
+    links, order,
+};
+use crate::{
+    Session,
+    args::LendArgs,
+    chain,
+    exit::Exit,
+    failure::wrong_usage,
+    output::{self, GOOD, columns, emit, emit_json, heading, paint, pairs},
+    progress::duration,
+};
+
+/// How often the status is shown.
+const SHOWN: Duration = Duration::from_millis(250);
+/// How often what a guest wrote without a flush is flushed all the same.
+const FLUSHED: Duration = Duration::from_secs(5);
+/// How often it is looked whether the source is what it was.
+const LOOKED: Duration = Duration::from_secs(30);
+
+pub(crate) fn run(args: &LendArgs, session: &Session) -> Result<Exit> {
+    let at = place(args)?;
+    let guard = match (&args.guard.certificate, &args.guard.key, &args.guard.clients) {
+        (Some(certificate), Some(key), Some(clients)) => Some(Guard::from_files(certificate, key, clients)?),
+        _ => None,
+    };
+    let tls = guard.is_some();
+    let lent = match order_of(args)? {
+        Some(order) => {
+            let (site, accept, kept) = (session.site.clone(), args.accept.clone(), args.kept.clone());
+            let options = Options { order, site, accept, links: links(args.trust_links), kept };
+            Some(refused_as_json(session, lend::lend(&options, &session.context()))?)
+        }
+        None => {
+            for (is_given, name) in [(args.kept.is_some(), "--kept"), (args.machine_file.is_some(), "--machine-file")] {
+                if is_given {
+                    let words =
+                        format!("{name} belongs to a machine that is made ready: give --dest and --into, or a brief");
+                    wrong_usage(ErrorKind::ArgumentConflict, &words);
+                }
+            }
+            None
+        }
+    };
+    let exports = match &lent {
+        Some(lent) => lent.exports(),
+        None => {
+            let disks = lend::look(&args.target, links(args.trust_links), &session.context())?;
+            disks.into_iter().map(|(name, disk)| Export::read_only(name, disk)).collect()
+        }
+    };
+    let progress = session.progress.clone();
+    let tell = move |event: Event| {
+        let line = match event {
+            Event::Came { .. } | Event::Left { .. } => return,
+            Event::Refused { peer, why } => format!("A client ({peer}) was not served: {why}.\n"),
+            Event::Trouble { export, what } => format!("{export}: {what}.\n"),
+        };
+        progress.say(&line);
+    };
+    let server = Server::start(&at, exports, guard, Arc::new(tell))?;
+    open_to_group(args, &at)?;
+    let shown = Shown { args, lent: lent.as_ref(), server: &server, served: served(&server, &args.at, tls) };
+    shown.begin(session)?;
+    let started = Instant::now();
+    watch(&server, lent.as_ref(), session)?;
+    let totals = Totals::of(server.exports());
+    let open: u64 = server.exports().iter().map(|export| export.tally.connections()).sum();
+    server.end()?;
+    if !session.json {
+        emit(&ended(args, lent.as_ref(), &totals, open, started.elapsed()))?;
+    }
+    Ok(Exit::Done)
+}
+
+/// The error of a refusal, after its findings were printed where a script wants them.
+fn refused_as_json<T>(session: &Session, outcome: reformis_move::Result<T>) -> Result<T> {
+    if let (true, Err(reformis_move::Error::Refused { findings })) = (session.json, &outcome) {
+        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "refused": true, "findings": findings }))?;
+    }
+    Ok(outcome?)
+}
+
+/// Where to listen.
+fn place(args: &LendArgs) -> Result<At> {
+    if let Some(path) = args.at.strip_prefix("unix:") {
+        if args.guard.certificate.is_some() {
+            wrong_usage(
+                ErrorKind::ArgumentConflict,
+                "a socket file serves this machine alone, and needs no certificate",
+            );
+        }
+        let path = Path::new(path);
+        return Ok(At::Socket(std::path::absolute(path).with_context(|| format!("finding '{}'", path.display()))?));
+    }
+    let is_place = args.at.rsplit_once(':').is_some_and(|(host, port)| !host.is_empty() && port.parse::<u16>().is_ok());
+    if !is_place {
+        wrong_usage(ErrorKind::ValueValidation, "--at is unix:/PATH or HOST:PORT, such as unix:/run/ledger.sock");
+    }
+    if args.guard.group.is_some() {
+        wrong_usage(ErrorKind::ArgumentConflict, "--group is for socket files");
+    }
+    Ok(At::Port(args.at.clone()))
+}
+
+/// What is to be made ready; `None` for a disk that is served as it is.
+fn order_of(args: &LendArgs) -> Result<Option<Order>> {
+    if let Some(brief) = order::brief(&args.target)? {
+        if args.dest.is_some() || args.machine.is_some() {
+            wrong_usage(ErrorKind::ArgumentConflict, "the brief has all of that: change it there");
+        }
+        return Ok(Some(brief));
+    }
+    Ok(args.dest.clone().zip(args.into.clone()).map(|(destination, into)| Order::Target {
+        path: args.target.clone(),
+        machine: args.machine.clone(),
+        destination,
+        into,
+        choices: Box::new(Choices::default()),
+    }))
+}
+
+/// Lets a group use the socket file.
+fn open_to_group(args: &LendArgs, at: &At) -> Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    let (Some(group), At::Socket(path)) = (&args.guard.group, at) else { return Ok(()) };
+    let known = std::fs::read_to_string("/etc/group").unwrap_or_default();
+    let mut lines = known.lines().filter_map(|line| {
+        let mut fields = line.split(':');
+        Some((fields.next()?, fields.nth(1)?.parse::<u32>().ok()?))
+    });
+    let number = lines.find(|(name, _)| name == group).map(|(_, number)| number).or_else(|| group.parse().ok());
+    let Some(number) = number else { bail!("there is no group called '{group}' here") };
+    std::os::unix::fs::chown(path, None, Some(number))
+        .and_then(|()| std::fs::set_permissions(path, PermissionsExt::from_mode(0o660)))
+        .with_context(|| format!("opening '{}' to the group {group}", path.display()))
+}
+
+/// Where the exports are had, as a machine file says it.
+fn served(server: &Server, at: &str, tls: bool) -> Vec<Served> {
+    let place = match server.at() {
+        At::Socket(path) => ServedAt::Socket(path.to_string_lossy().into()),
+        At::Port(found) => {
+            // The name as the person gave it: it is the certificate's.
+            let host = at.rsplit_once(':').map_or(at, |(host, _)| host).trim_matches(['[', ']']);
+            let everywhere = matches!(host, "0.0.0.0" | "::" | "*");
+            let own = || std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+            let host = if everywhere { own().trim().to_string() } else { host.to_string() };
+            let port = found.rsplit_once(':').and_then(|(_, port)| port.parse().ok()).unwrap_or(10809);
+            ServedAt::Port { host, port, tls }
+        }
+    };
+    server.exports().iter().map(|export| Served { export: export.name.clone(), at: place.clone() }).collect()
+}
+
+/// An export as a link.
+fn link(served: &Served) -> String {
+    let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '/' | '.' | '-' | '_');
+    let coded = |text: &str| -> String {
+        let each = |c: char| {
+            let mut buf = [0; 4];
+            match plain(c) {
+                true => c.to_string(),
+                false => c.encode_utf8(&mut buf).bytes().map(|byte| format!("%{byte:02X}")).collect(),
+            }
+        };
+        text.chars().map(each).collect()
+    };
+    let name = coded(&served.export);
+    match &served.at {
+        ServedAt::Socket(path) => format!("nbd+unix:///{name}?socket={}", coded(path)),
+        ServedAt::Port { host, port, tls } => {
+            let host = if host.contains(':') { format!("[{host}]") } else { host.clone() };
+            format!("{}://{host}:{port}/{name}", if *tls { "nbds" } else { "nbd" })
+        }
+    }
+}
+
+/// What is shown when it begins.
+struct Shown<'a> {
+    args: &'a LendArgs,
+    lent: Option<&'a Lent>,
+    server: &'a Server,
+    served: Vec<Served>,
+}
+
+impl Shown<'_> {
+    fn begin(&self, session: &Session) -> Result<()> {
+        let machine_file = self.machine_file()?;
+        let findings = self.lent.map(|lent| lent.findings.iter().map(Finding::record).collect::<Vec<_>>());
+        if session.json {
+            let exports: Vec<_> = self
+                .rows()
+                .map(|(export, served, disk)| {
+                    serde_json::json!({
+                        "name": export.name,
+                        "disk": disk.map(|disk| disk.id.clone()),
+                        "size": export.disk.size(),
+                        "boot": disk.and_then(|disk| disk.boot),
+                        "writable": export.writable.is_some(),
+                        "link": link(served),
+                    })
+                })
+                .collect();
+            let lent = serde_json::json!({
+                "name": self.lent.map(Lent::name),
+                "destination": self.lent.map(Lent::destination),
+                "exports": exports,
+                "kept": self.lent.map(|lent| lent.kept.clone()),
+                "goes_on": self.lent.is_some_and(|lent| lent.goes_on),
+                "machine_file": machine_file,
+                "verdict": self.lent.and_then(|lent| lent.verdict.clone()),
+                "guest": self.lent.map(|lent| lent.guest.clone()),
+                "findings": findings.unwrap_or_default(),
+            });
+            return emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "lent": lent }));
+        }
+        let name = self.lent.map_or_else(|| printable(&self.args.target.to_string_lossy()), |lent| lent.name().into());
+        let mut text = format!("{} {name}\n", paint(GOOD, "Lent"));
+        if let Some(lent) = self.lent {
+            text += &chain::verdict(lent.verdict.as_ref());
+            let kept = quoted(&lent.kept.to_string_lossy());
+            let how = if lent.goes_on { "goes on with what the guest wrote before" } else { "new" };
+            text += &pairs(&[("writes", format!("{kept}  ({how})"))]);
+        } else {
+            text +=
+                "Served as it is, for reading alone: a machine is made ready with --dest and --into, or by a brief.\n";
+        }
+        text += &heading("Exports");
+        let rows: Vec<_> = self
+            .rows()
+            .map(|(export, served, disk)| {
+                let boot = disk.and_then(|disk| disk.boot).map_or(String::new(), |boot| boot.to_string());
+                let edits = disk.map_or(0, |disk| disk.edits.len());
+                [printable(&link(served)), ByteSize(export.disk.size()).to_string(), edits.to_string(), boot]
+            })
+            .collect();
+        text += &columns(["export", "size", "edits", "boot"], &rows, &[1, 2]);
+        if let Some(guest) = self.lent.map(|lent| &lent.guest) {
+            text += &chain::edits(&guest.edits, "Changed inside the guest");
+        }
+        if let Some(findings) = findings.filter(|findings| !findings.is_empty()) {
+            text += &heading("Findings");
+            text += &output::findings(&findings);
+        }
+        text += &heading("Next");
+        for line in self.next(machine_file.as_deref()) {
+            text += &format!("  {line}\n");
+        }
+        Ok(emit(&text)?)
+    }
+
+    fn rows(&self) -> impl Iterator<Item = (&Export, &Served, Option<&lend::LentDisk>)> {
+        let disks = |index: usize| self.lent.and_then(|lent| lent.disks.get(index));
+        let exports = self.server.exports().iter().zip(&self.served).enumerate();
+        exports.map(move |(index, (export, served))| (export, served, disks(index)))
+    }
+
+    /// Writes the machine file that the person wants; its path.
+    fn machine_file(&self) -> Result<Option<PathBuf>> {
+        let (Some(lent), Some(path)) = (self.lent, &self.args.machine_file) else { return Ok(None) };
+        let text = lent.machine_file(&self.served)?;
+        staging::write(path, text.as_bytes(), self.args.force, Access::ANYBODY)?;
+        Ok(Some(path.clone()))
+    }
+
+    fn next(&self, machine_file: Option<&Path>) -> Vec<String> {
+        let attach = match (machine_file, self.lent) {
+            (Some(path), _) => format!("virsh create {}", quoted(&path.to_string_lossy())),
+            (None, Some(lent)) if lent.machine_file(&self.served).is_ok() => {
+                "attach the exports to a machine there; --machine-file FILE writes one that does".into()
+            }
+            (None, Some(lent)) => format!("attach the exports as disks of a machine on {}", lent.destination()),
+            (None, None) => "read the exports as network block devices".into(),
+        };
+        vec![attach, "Ctrl-C here, when its guest is shut down".into()]
+    }
+}
+
+/// Shows how it stands until the person ends it.
+fn watch(server: &Server, lent: Option<&Lent>, session: &Session) -> Result<()> {
+    let mut flushed = Instant::now();
+    let mut looked = Instant::now();
+    while !session.cancel.load(Ordering::Relaxed) {
+        std::thread::sleep(SHOWN);
+        let totals = Totals::of(server.exports());
+        let open: u64 = server.exports().iter().map(|export| export.tally.connections()).sum();
+        let errors = if totals.errors == 0 { String::new() } else { format!(", {} failed", totals.errors) };
+        session.progress.stands(&format!(
+            "{open} {}, {} read, {} written{errors}",
+            if open == 1 { "connection" } else { "connections" },
+            ByteSize(totals.read),
+            ByteSize(totals.written)
+        ));
+        if flushed.elapsed() >= FLUSHED {
+            if let Err(error) = server.flush() {
+                session.progress.say(&format!("What was written could not be flushed: {error}.\n"));
+            }
+            flushed = Instant::now();
+        }
+        if looked.elapsed() >= LOOKED && lent.is_some() {
+            // A guest that reads two versions of one disk is better stopped.
+            server.exports().iter().try_for_each(|export| export.disk.check_unchanged())?;
+            looked = Instant::now();
+        }
+    }
+    reformis_move::Observer::end(&*session.progress);
+    Ok(())
+}
+
+/// What was done with all exports.
+struct Totals {
+    read: u64,
+    written: u64,
+    errors: u64,
+}
+
+impl Totals {
+    fn of(exports: &[Export]) -> Self {
+        let sum = |count: fn(&Export) -> u64| exports.iter().map(count).sum();
+        Self {
+            read: sum(|export| export.tally.read()),
+            written: sum(|export| export.tally.written()),
+            errors: sum(|export| export.tally.errors()),
+        }
+    }
+}
+
+fn ended(args: &LendArgs, lent: Option<&Lent>, totals: &Totals, open: u64, time: Duration) -> String {
+    let mut text = format!("{}\n", paint(GOOD, "Ended"));
+    let mut rows = vec![
+        ("read", ByteSize(totals.read).to_string()),
+        ("written", ByteSize(totals.written).to_string()),
+        ("time", duration(time.as_secs_f64())),
+    ];
+    if open > 0 {
+        let what = "still open: the guest finds its disks as after a loss of power";
+        rows.push(("connections", format!("{open} {what}")));
+    }
+    let Some(lent) = lent else { return text + &pairs(&rows) };
+    let room: u64 = lent.disks.iter().map(|disk| disk.scratch.room()).sum();
+    let kept = quoted(&lent.kept.to_string_lossy());
+    rows.push(("writes", format!("{kept}, {} on disk", ByteSize(room))));
+    text += &pairs(&rows);
+    text += &heading("Next");
+    let target = quoted_target(&args.target.to_string_lossy());
+    let how = match (&args.dest, &args.into) {
+        (Some(dest), Some(into)) => format!("{target} --dest {dest} --into {}", quoted(&into.to_string_lossy())),
+        _ => target,
+    };
+    text + &format!("  reformis carry {how} --with {kept}\n")
+}
