@@ -1,6 +1,9 @@
 //! A host that takes domain XML: its elements become the start line of the machine emulator, much as libvirt does it.
 
-use std::{fs, path::Path};
+use std::{
+    fs,
+    path::{Path, PathBuf},
+};
 
 use anyhow::{Context, Result, bail};
 use roxmltree::{Document, Node};
@@ -25,7 +28,7 @@ pub fn start_line(xml: &str, folder: &Path) -> Result<Vec<String>> {
     let document = Document::parse(xml)?;
     let domain = document.root_element();
     let os = child(domain, "os").context("no os")?;
-    let mut line = Line::default();
+    let mut line = Line { folder: folder.into(), ..Line::default() };
     let chipset = attribute(os, "type", "machine").context("no chipset")?;
     let secure =
         os.descendants().any(|n| n.attribute("name") == Some("secure-boot") && n.attribute("enabled") == Some("yes"));
@@ -58,6 +61,8 @@ pub fn start_line(xml: &str, folder: &Path) -> Result<Vec<String>> {
 #[derive(Default)]
 struct Line {
     args: Vec<String>,
+    /// Where the host keeps files of this machine.
+    folder: PathBuf,
     disks: u32,
     adapters: u32,
     has_sata: bool,
@@ -117,15 +122,47 @@ impl Line {
         Ok(())
     }
 
+    /// A disk that is served over the network.
+    fn network(&mut self, node: Node<'_, '_>) -> Result<String> {
+        let source = node.children().find(|child| child.has_tag_name("source")).context("no source")?;
+        if source.attribute("protocol") != Some("nbd") {
+            bail!("a disk of another protocol");
+        }
+        let host = source.children().find(|child| child.has_tag_name("host")).context("no server")?;
+        let place = match host.attribute("socket") {
+            Some(path) => format!("file.server.type=unix,file.server.path={path}"),
+            None => {
+                let (name, port) =
+                    (host.attribute("name").context("no name")?, host.attribute("port").context("no port")?);
+                format!("file.server.type=inet,file.server.host={name},file.server.port={port}")
+            }
+        };
+        let mut file =
+            format!("file.driver=nbd,{place},file.export={}", source.attribute("name").context("no export")?);
+        if source.attribute("tls") == Some("yes") {
+            // Where a host keeps its certificate is a setting of the host.
+            let folder = self.folder.join("tls");
+            self.add(
+                "-object",
+                format!("tls-creds-x509,id=tls{},dir={},endpoint=client", self.disks, folder.display()),
+            );
+            file += &format!(",file.tls-creds=tls{}", self.disks);
+        }
+        Ok(file)
+    }
+
     fn disk(&mut self, node: Node<'_, '_>) -> Result<()> {
         let id = format!("disk{}", self.disks);
         self.disks += 1;
         let format = attribute(node, "driver", "type").context("no format")?;
-        let file = attribute(node, "source", "file");
-        if let Some(file) = file {
+        let file = match attribute(node, "source", "file") {
             // A comma in a value is written twice.
-            let file = file.replace(',', ",,");
-            self.add("-blockdev", format!("driver={format},node-name={id},file.driver=file,file.filename={file}"));
+            Some(file) => Some(format!("file.driver=file,file.filename={}", file.replace(',', ",,"))),
+            None if node.attribute("type") == Some("network") => Some(self.network(node)?),
+            None => None,
+        };
+        if let Some(file) = &file {
+            self.add("-blockdev", format!("driver={format},node-name={id},discard=unmap,{file}"));
         }
         let number = |name| attribute(node, "address", name).and_then(|text| text.parse::<u32>().ok()).unwrap_or(0);
         let boot = attribute(node, "boot", "order").map_or(String::new(), |order| format!(",bootindex={order}"));

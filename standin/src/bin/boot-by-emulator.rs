@@ -3,6 +3,7 @@
 //!     boot-by-emulator domain FILE.xml [--until TEXT]... [--seconds N]
 //!     boot-by-emulator disk FILE FORMAT CONTROLLER ADAPTER[,ADAPTER] bios|uefi [--until TEXT]... [--seconds N]
 //!
+//! With `--tls FOLDER` the machine's host has its certificate there: ca-cert.pem, client-cert.pem, client-key.pem.
 //! Writes what the machine says to stdout. Exit code 0 when every TEXT was seen, 1 when the time ran out.
 
 use std::{
@@ -33,15 +34,20 @@ fn main() -> Result<ExitCode> {
     let mut words = Vec::new();
     let mut texts = Vec::new();
     let mut seconds = 300;
+    let mut tls = None;
     let mut args = std::env::args().skip(1);
     while let Some(word) = args.next() {
         match word.as_str() {
             "--until" => texts.push(args.next().context("--until needs a text")?),
+            "--tls" => tls = Some(args.next().context("--tls needs a folder")?),
             "--seconds" => seconds = args.next().context("--seconds needs a number")?.parse()?,
             _ => words.push(word),
         }
     }
     let folder = tempfile::tempdir()?;
+    if let Some(tls) = tls {
+        std::os::unix::fs::symlink(std::path::absolute(tls)?, folder.path().join("tls"))?;
+    }
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
     let line = match words[..] {
         ["domain", file] => domain::start_line(&std::fs::read_to_string(file)?, folder.path())?,

@@ -6,6 +6,7 @@ mod common;
 mod exports;
 mod hostile;
 mod http;
+mod lend;
 mod nbd;
 mod nginx;
 mod ssh;
