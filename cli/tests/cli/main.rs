@@ -10,6 +10,7 @@ mod hosts;
 mod hosts_around;
 mod inside;
 mod journey;
+mod lend;
 mod machine_files;
 mod memory;
 mod packed;

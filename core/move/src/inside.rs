@@ -8,7 +8,7 @@ use reformis_disk::{
     overlay::{Edit, Overlay},
 };
 use reformis_guest::{
-    AdapterPlace, DiskPlace, Done, DriverNeed, Evidence, Found, Guest, Hardware, Link, Need, OtherPlace, Refit, Remark,
+    AdapterPlace, DiskPlace, DriverNeed, Evidence, Found, Guest, Hardware, Link, Need, OtherPlace, Refit, Remark,
     State, Summary, Wishes, edit,
     nt::drivers::{Library, Medium},
 };
@@ -354,7 +354,7 @@ pub(crate) fn after_lending(
     disks: &[Arc<dyn Disk>],
     machine: &Machine,
     destination: &Destination,
-    edits: Vec<Done>,
+    lent: &GuestRecord,
     context: &Context<'_>,
 ) -> Result<Inside> {
     let order = guests_order(machine, disks.len());
@@ -366,7 +366,16 @@ pub(crate) fn after_lending(
     for (system, chain) in &evidence {
         findings.extend(broken(system, chain));
     }
-    let record = GuestRecord { evidence: GuestRecord::chains(evidence), edits };
+    // What was there when it was lent.
+    if let (true, Some(chain)) = (guest.systems.is_empty(), lent.evidence.first()) {
+        findings.push(Finding::WillNotBoot {
+            system: chain.system.clone(),
+            link: Link::Partition.name(),
+            about: "its root".into(),
+            seen: "what the guest wrote leaves no system that can be found".into(),
+        });
+    }
+    let record = GuestRecord { evidence: GuestRecord::chains(evidence), edits: lent.edits.clone() };
     let otherwise = guest.unread.first().map(|(volume, why)| format!("{volume}: {why}"));
     let verdict = Some(Verdict::of(&destination.name, &record.evidence, record.edits.len(), otherwise));
     Ok(Inside { has_system: !guest.systems.is_empty(), record, findings, verdict, ..Inside::default() })
