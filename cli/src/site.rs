@@ -22,6 +22,11 @@ pub(crate) struct Text {
 }
 
 impl Text {
+    /// As a file at `file` would say it.
+    pub(crate) fn new(file: &Path, text: String) -> Self {
+        Self { file: file.to_string_lossy().into_owned(), text }
+    }
+
     /// What it says of destinations and networks.
     pub(crate) fn site(&self) -> Result<Site> {
         match self.file.is_empty() {

@@ -1,5 +1,7 @@
 //! `reformis demo`
 
+mod harbour;
+
 use std::{
     fs,
     path::{Path, PathBuf},
@@ -72,20 +74,27 @@ pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
          medium with them is at hand.",
     )?;
     let third = berths(folder, session)?;
+    tell(
+        session,
+        "The last one, buoycam, cannot wait: it is still with the old host, which tells of its machines over the network, and is \
+         wanted at the new one at once. Here the old host is a small stand-in.",
+    )?;
+    let last = harbour::buoycam(folder, session)?;
+    let holds = first && second && third && last;
     if session.json {
-        let landings = ["tidelog", "ledger", "berths"]
+        let landings = ["tidelog", "ledger", "berths", "buoycam"]
             .map(|name| folder.join("landing").join(name).to_string_lossy().into_owned());
-        let demo = serde_json::json!({ "folder": folder.to_string_lossy(), "landings": landings, "holds": first && second && third });
+        let demo = serde_json::json!({ "folder": folder.to_string_lossy(), "landings": landings, "holds": holds });
         emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "demo": demo }))?;
     }
     tell(
         session,
         &format!(
-            "All three machines lie complete and stopped in {}, and the sources are as they were. Have a look around.",
+            "All four machines lie complete and stopped in {}, and the sources are as they were. Have a look around.",
             folder.join("landing").display()
         ),
     )?;
-    Ok(if first && second && third { Exit::Done } else { Exit::NotProved })
+    Ok(if holds { Exit::Done } else { Exit::NotProved })
 }
 
 /// Moves tidelog as it is proposed.
@@ -179,6 +188,11 @@ fn berths(folder: &Path, session: &Session) -> Result<bool> {
 
 /// Makes a move and shows its landing; returns where that is.
 fn carry(order: Order, session: &Session) -> Result<PathBuf> {
+    carry_with(order, None, session)
+}
+
+/// As [`carry`], with what a guest wrote, which is kept in a folder.
+fn carry_with(order: Order, with: Option<PathBuf>, session: &Session) -> Result<PathBuf> {
     // What is replaced is the landing of an earlier demo.
     let options = carry::Options {
         order,
@@ -187,7 +201,7 @@ fn carry(order: Order, session: &Session) -> Result<PathBuf> {
         force: true,
         links: Links::OwnFolder,
         resume: false,
-        with: None,
+        with,
     };
     let landed = carry::carry(&options, &session.context())?;
     show(session, &carry_command::show(&landed))?;

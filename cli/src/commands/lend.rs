@@ -1,7 +1,7 @@
 //! `reformis lend`
 
 use std::{
-    path::{Path, PathBuf},
+    path::Path,
     sync::{Arc, atomic::Ordering},
     time::{Duration, Instant},
 };
@@ -12,7 +12,8 @@ use reformis_disk::{ByteSize, source::Access, text::printable};
 use reformis_machine::domain::{Served, ServedAt};
 use reformis_move::{
     Finding,
-    lend::{self, Lent, Options},
+    finding::FindingRecord,
+    lend::{self, Lent, LentDisk, Options},
     prepare::Order,
     propose::Choices,
     staging,
@@ -83,8 +84,20 @@ pub(crate) fn run(args: &LendArgs, session: &Session) -> Result<Exit> {
     };
     let server = Server::start(&at, exports, guard, Arc::new(tell))?;
     open_to_group(args, &at)?;
-    let shown = Shown { args, lent: lent.as_ref(), server: &server, served: served(&server, &args.at, tls) };
-    shown.begin(session)?;
+    let served = served(&server, &args.at, tls);
+    let machine_file = match (&lent, &args.machine_file) {
+        (Some(lent), Some(path)) => {
+            staging::write(path, lent.machine_file(&served)?.as_bytes(), args.force, Access::ANYBODY)?;
+            Some(path.as_path())
+        }
+        _ => None,
+    };
+    let target = args.target.to_string_lossy();
+    let shown = Shown { target: &target, lent: lent.as_ref(), exports: server.exports(), served, machine_file };
+    match session.json {
+        true => emit_json(&shown.document())?,
+        false => emit(&shown.text())?,
+    }
     let started = Instant::now();
     watch(&server, lent.as_ref(), session)?;
     let totals = Totals::of(server.exports());
@@ -160,7 +173,7 @@ fn open_to_group(args: &LendArgs, at: &At) -> Result<()> {
 }
 
 /// Where the exports are had, as a machine file says it.
-fn served(server: &Server, at: &str, tls: bool) -> Vec<Served> {
+pub(super) fn served(server: &Server, at: &str, tls: bool) -> Vec<Served> {
     let place = match server.at() {
         At::Socket(path) => ServedAt::Socket(path.to_string_lossy().into()),
         At::Port(found) => {
@@ -200,45 +213,46 @@ fn link(served: &Served) -> String {
 }
 
 /// What is shown when it begins.
-struct Shown<'a> {
-    args: &'a LendArgs,
-    lent: Option<&'a Lent>,
-    server: &'a Server,
-    served: Vec<Served>,
+pub(super) struct Shown<'a> {
+    pub(super) target: &'a str,
+    pub(super) lent: Option<&'a Lent>,
+    pub(super) exports: &'a [Export],
+    pub(super) served: Vec<Served>,
+    pub(super) machine_file: Option<&'a Path>,
 }
 
 impl Shown<'_> {
-    fn begin(&self, session: &Session) -> Result<()> {
-        let machine_file = self.machine_file()?;
-        let findings = self.lent.map(|lent| lent.findings.iter().map(Finding::record).collect::<Vec<_>>());
-        if session.json {
-            let exports: Vec<_> = self
-                .rows()
-                .map(|(export, served, disk)| {
-                    serde_json::json!({
-                        "name": export.name,
-                        "disk": disk.map(|disk| disk.id.clone()),
-                        "size": export.disk.size(),
-                        "boot": disk.and_then(|disk| disk.boot),
-                        "writable": export.writable.is_some(),
-                        "link": link(served),
-                    })
-                })
-                .collect();
-            let lent = serde_json::json!({
-                "name": self.lent.map(Lent::name),
-                "destination": self.lent.map(Lent::destination),
-                "exports": exports,
-                "kept": self.lent.map(|lent| lent.kept.clone()),
-                "goes_on": self.lent.is_some_and(|lent| lent.goes_on),
-                "machine_file": machine_file,
-                "verdict": self.lent.and_then(|lent| lent.verdict.clone()),
-                "guest": self.lent.map(|lent| lent.guest.clone()),
-                "findings": findings.unwrap_or_default(),
-            });
-            return emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "lent": lent }));
-        }
-        let name = self.lent.map_or_else(|| printable(&self.args.target.to_string_lossy()), |lent| lent.name().into());
+    fn document(&self) -> serde_json::Value {
+        let export = |(export, served, disk): (&Export, &Served, Option<&LentDisk>)| {
+            serde_json::json!({
+                "name": export.name,
+                "disk": disk.map(|disk| disk.id.clone()),
+                "size": export.disk.size(),
+                "boot": disk.and_then(|disk| disk.boot),
+                "writable": export.writable.is_some(),
+                "link": link(served),
+            })
+        };
+        let lent = serde_json::json!({
+            "name": self.lent.map(Lent::name),
+            "destination": self.lent.map(Lent::destination),
+            "exports": self.rows().map(export).collect::<Vec<_>>(),
+            "kept": self.lent.map(|lent| lent.kept.clone()),
+            "goes_on": self.lent.is_some_and(|lent| lent.goes_on),
+            "machine_file": self.machine_file,
+            "verdict": self.lent.and_then(|lent| lent.verdict.clone()),
+            "guest": self.lent.map(|lent| lent.guest.clone()),
+            "findings": self.findings(),
+        });
+        serde_json::json!({ "schema": JSON_SCHEMA, "lent": lent })
+    }
+
+    fn findings(&self) -> Vec<FindingRecord> {
+        self.lent.map(|lent| lent.findings.iter().map(Finding::record).collect()).unwrap_or_default()
+    }
+
+    pub(super) fn text(&self) -> String {
+        let name = self.lent.map_or_else(|| printable(self.target), |lent| lent.name().into());
         let mut text = format!("{} {name}\n", paint(GOOD, "Lent"));
         if let Some(lent) = self.lent {
             text += &chain::verdict(lent.verdict.as_ref());
@@ -250,45 +264,38 @@ impl Shown<'_> {
                 "Served as it is, for reading alone: a machine is made ready with --dest and --into, or by a brief.\n";
         }
         text += &heading("Exports");
-        let rows: Vec<_> = self
-            .rows()
-            .map(|(export, served, disk)| {
-                let boot = disk.and_then(|disk| disk.boot).map_or(String::new(), |boot| boot.to_string());
-                let edits = disk.map_or(0, |disk| disk.edits.len());
-                [printable(&link(served)), ByteSize(export.disk.size()).to_string(), edits.to_string(), boot]
-            })
-            .collect();
-        text += &columns(["export", "size", "edits", "boot"], &rows, &[1, 2]);
+        let row = |(export, served, disk): (&Export, &Served, Option<&LentDisk>)| {
+            let boot = disk.and_then(|disk| disk.boot).map_or(String::new(), |boot| boot.to_string());
+            let edits = disk.map_or(0, |disk| disk.edits.len());
+            [printable(&link(served)), ByteSize(export.disk.size()).to_string(), edits.to_string(), boot]
+        };
+        text += &columns(["export", "size", "edits", "boot"], &self.rows().map(row).collect::<Vec<_>>(), &[1, 2]);
         if let Some(guest) = self.lent.map(|lent| &lent.guest) {
             text += &chain::edits(&guest.edits, "Changed inside the guest");
         }
-        if let Some(findings) = findings.filter(|findings| !findings.is_empty()) {
+        let findings = self.findings();
+        if !findings.is_empty() {
             text += &heading("Findings");
             text += &output::findings(&findings);
         }
         text += &heading("Next");
-        for line in self.next(machine_file.as_deref()) {
+        for line in self.next() {
             text += &format!("  {line}\n");
         }
-        Ok(emit(&text)?)
+        text
     }
 
-    fn rows(&self) -> impl Iterator<Item = (&Export, &Served, Option<&lend::LentDisk>)> {
+    fn rows(&self) -> impl Iterator<Item = (&Export, &Served, Option<&LentDisk>)> {
         let disks = |index: usize| self.lent.and_then(|lent| lent.disks.get(index));
-        let exports = self.server.exports().iter().zip(&self.served).enumerate();
-        exports.map(move |(index, (export, served))| (export, served, disks(index)))
+        self.exports
+            .iter()
+            .zip(&self.served)
+            .enumerate()
+            .map(move |(index, (export, served))| (export, served, disks(index)))
     }
 
-    /// Writes the machine file that the person wants; its path.
-    fn machine_file(&self) -> Result<Option<PathBuf>> {
-        let (Some(lent), Some(path)) = (self.lent, &self.args.machine_file) else { return Ok(None) };
-        let text = lent.machine_file(&self.served)?;
-        staging::write(path, text.as_bytes(), self.args.force, Access::ANYBODY)?;
-        Ok(Some(path.clone()))
-    }
-
-    fn next(&self, machine_file: Option<&Path>) -> Vec<String> {
-        let attach = match (machine_file, self.lent) {
+    fn next(&self) -> [String; 2] {
+        let attach = match (self.machine_file, self.lent) {
             (Some(path), _) => format!("virsh create {}", quoted(&path.to_string_lossy())),
             (None, Some(lent)) if lent.machine_file(&self.served).is_ok() => {
                 "attach the exports to a machine there; --machine-file FILE writes one that does".into()
@@ -296,7 +303,7 @@ impl Shown<'_> {
             (None, Some(lent)) => format!("attach the exports as disks of a machine on {}", lent.destination()),
             (None, None) => "read the exports as network block devices".into(),
         };
-        vec![attach, "Ctrl-C here, when its guest is shut down".into()]
+        [attach, "Ctrl-C here, when its guest is shut down".into()]
     }
 }
 

@@ -59,7 +59,7 @@ fn host(args: &StandinHostArgs, session: &Session) -> Result<Exit> {
 }
 
 /// The token in the file at `path`; a new one where there is no file.
-fn token(path: &Path) -> Result<String> {
+pub(super) fn token(path: &Path) -> Result<String> {
     if !path.exists() {
         let token = format!("{}{}", uuid::Uuid::new_v4().simple(), uuid::Uuid::new_v4().simple());
         let file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path);
