@@ -96,7 +96,7 @@ pub(crate) fn run(args: &LendArgs, session: &Session) -> Result<Exit> {
     let shown = Shown { target: &target, lent: lent.as_ref(), exports: server.exports(), served, machine_file };
     match session.json {
         true => emit_json(&shown.document())?,
-        false => emit(&shown.text())?,
+        false => emit(&(shown.text() + "\n"))?,
     }
     let started = Instant::now();
     watch(&server, lent.as_ref(), session)?;
