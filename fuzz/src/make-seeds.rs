@@ -218,6 +218,31 @@ fn cabinet() -> Vec<u8> {
     writer.finish().expect("in memory").into_inner()
 }
 
+/// One request of each kind to a lent disk.
+fn requests() -> Vec<u8> {
+    let mut bytes = Vec::new();
+    for (flags, kind, offset, len) in [
+        (0u16, 1u16, 5000u64, 9u32),
+        (1, 1, 4096, 0),
+        (0, 6, 100, 70_000),
+        (2, 4, 0, 8192),
+        (0, 3, 0, 0),
+        (8, 7, 0, 200_000),
+        (4, 0, 0, 9000),
+        (0, 0, 0, 99_999),
+        (0, 2, 0, 0),
+    ] {
+        bytes.extend(0x2560_9513_u32.to_be_bytes());
+        bytes.extend(flags.to_be_bytes());
+        bytes.extend(kind.to_be_bytes());
+        bytes.extend([0; 8]);
+        bytes.extend(offset.to_be_bytes());
+        bytes.extend(len.to_be_bytes());
+        bytes.extend(vec![b'x'; if kind == 1 { len as usize } else { 0 }]);
+    }
+    bytes
+}
+
 fn main() {
     let seeds = Path::new(env!("CARGO_MANIFEST_DIR")).join("seeds");
     let put = |target: &str, name: &str, bytes: &[u8]| {
@@ -324,9 +349,17 @@ fn main() {
     let kind = |kind: u8, bytes: &[u8]| [&[kind][..], bytes].concat();
     put("wires", "nbd", &kind(0, &reformis_standin::servers::scripts::nbd()));
     put("wires", "sftp", &kind(1, &reformis_standin::servers::scripts::sftp()));
-    put("wires", "export", &kind(2, br#"{"export":"e-1","state":"ready","files":[{"name":"a","link":"/v1/x?sig=1"}]}"#));
+    put(
+        "wires",
+        "export",
+        &kind(2, br#"{"export":"e-1","state":"ready","files":[{"name":"a","link":"/v1/x?sig=1"}]}"#),
+    );
     put("wires", "index", &kind(2, b"<html><a href=\"a%20b.vmdk\">a</a><a href='sub/'>"));
     put("wires", "link", &kind(3, b"nbd+unix:///disk?socket=/run/a%20b.sock"));
+    put("lent", "options", &kind(0, b"\0\0\0\x01IHAVEOPT\0\0\0\x03\0\0\0\0IHAVEOPT\0\0\0\x01\0\0\0\x04disk"));
+    put("lent", "requests", &kind(1, &requests()));
+    put("lent", "map", &kind(2, &[0b1110_0100; 40]));
+    put("lent", "header", &kind(3, b"reformis scratch"));
     put("texts", "netplan", network.as_bytes());
     put("texts", "interfaces", b"auto ens3\niface bond0 inet manual\n bond-slaves ens3 ens4\niface ens3.7 inet dhcp\n");
     put(

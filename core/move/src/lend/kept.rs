@@ -45,7 +45,7 @@ const RANGES: usize = 1 << 16;
 
 /// What was lent.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-struct Record {
+pub(super) struct Record {
     schema: u32,
     tool: String,
     /// When it was first lent.
@@ -60,7 +60,7 @@ struct Record {
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-struct DiskRecord {
+pub(super) struct DiskRecord {
     /// Its name in the source's machine file.
     id: String,
     /// Bytes, as it lands.
@@ -265,7 +265,7 @@ impl Kept {
 }
 
 /// Reads the record; the error is the end of a sentence.
-fn parse(bytes: &[u8]) -> Result<Record, String> {
+pub(super) fn parse(bytes: &[u8]) -> Result<Record, String> {
     let record: Record = serde_json::from_slice(bytes).map_err(|error| error.to_string())?;
     if record.schema != SCHEMA {
         return Err(format!("its schema is {}, and this version reads {SCHEMA}", record.schema));

@@ -187,6 +187,14 @@ pub fn look(path: &Path, links: Links, context: &Context<'_>) -> Result<Vec<(Str
     Ok(disks)
 }
 
+/// Whether `bytes` are a record of what was lent, as it lies beside what a guest wrote; the error is the end of a sentence.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn check_record(bytes: &[u8]) -> Result<(), String> {
+    kept::parse(bytes).map(drop)
+}
+
 /// The disk below what a guest writes: the source, as large as it lands.
 fn grown(disk: Arc<dyn Disk>, size: u64) -> Arc<dyn Disk> {
     if disk.size() == size { disk } else { Arc::new(GrownDisk::new(disk, size)) }

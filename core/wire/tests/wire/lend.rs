@@ -14,6 +14,7 @@ use std::{
 use proptest::prelude::*;
 use reformis_disk::{
     Disk, Error, Extent, ExtentKind, Result,
+    container::Source,
     disk::EmptyDisk,
     scratch::{Scratch, Writable},
 };
@@ -466,7 +467,7 @@ fn over_tls_those_with_a_certificate_alone_are_served() {
     let disk = storage(&good, &link);
     assert!(crate::common::whole(disk.as_ref()).unwrap() == content(SIZE as usize));
     let reads = |wires: &Wires, link: &str| {
-        open(wires, link).and_then(|source| source.random_access()).and_then(|disk| disk.read_at(0, &mut [0]))
+        open(wires, link).and_then(Source::random_access).and_then(|disk| disk.read_at(0, &mut [0]))
     };
     for certificate in ["", &own("other/")] {
         let (stranger, _) = wires(folder.path(), &settings(certificate), Pocket(&[]));
