@@ -59,6 +59,16 @@ impl Sshd {
         Ok(server)
     }
 
+    /// Kills the processes that serve its connections.
+    ///
+    /// # Errors
+    /// The program that does it is not there.
+    pub fn kill_sessions(&self) -> Result<()> {
+        // Those of a connection lead their own group, below the one that listens.
+        let out = Command::new("pkill").args(["-KILL", "-P", &self.child.id().to_string()]).output();
+        out.map(drop).context("starting pkill (Debian's procps)")
+    }
+
     /// Its line of a file of known hosts.
     ///
     /// # Errors

@@ -48,11 +48,12 @@ impl Channel {
         match Self::over(input, output) {
             Ok(mut channel) => {
                 channel.child = Some(child);
+                session.sftp_began();
                 Ok(channel)
             }
             Err(fault) => Err(match session.end_of(child, fault) {
                 // The word that there is none goes to the process that holds the connection.
-                Fault::Again { .. } if session.is_alive() => Fault::Fatal(WireKind::Refused, "it has no SFTP".into()),
+                Fault::Again { .. } if session.lacks_sftp() => Fault::Fatal(WireKind::Refused, "it has no SFTP".into()),
                 fault => fault,
             }),
         }

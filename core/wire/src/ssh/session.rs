@@ -6,7 +6,10 @@ use std::{
     os::unix::fs::OpenOptionsExt,
     path::PathBuf,
     process::{Child, Command, Stdio},
-    sync::{Mutex, PoisonError},
+    sync::{
+        Mutex, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
     time::{Duration, Instant},
 };
 
@@ -53,6 +56,8 @@ pub(crate) struct Session {
     /// Holds the socket of the connection, for us alone.
     folder: tempfile::TempDir,
     state: Mutex<State>,
+    /// Whether a conversation in SFTP has begun before.
+    has_sftp: AtomicBool,
 }
 
 #[derive(Default)]
@@ -76,7 +81,7 @@ impl Session {
         let folder = folder.map_err(|error| Fault::again(format!("no folder for the connection's socket: {error}")))?;
         let compressed = way.compression == Compression::Always;
         let state = Mutex::new(State { compressed, ..State::default() });
-        Ok(Self { link: link.clone(), way, stop, folder, state })
+        Ok(Self { link: link.clone(), way, stop, folder, state, has_sftp: AtomicBool::new(false) })
     }
 
     /// What is common to all calls: nobody is asked in the background, and dead connections are noticed.
@@ -209,8 +214,19 @@ impl Session {
         Ok(child)
     }
 
+    /// Notes that the machine has SFTP.
+    pub(super) fn sftp_began(&self) {
+        self.has_sftp.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether a conversation that did not begin tells that the machine has no SFTP. What worked before breaks with its
+    /// connection, which others may have made anew by now.
+    pub(super) fn lacks_sftp(&self) -> bool {
+        !self.has_sftp.load(Ordering::Relaxed) && self.is_alive()
+    }
+
     /// Whether the connection still holds after a moment in which it would have ended.
-    pub(super) fn is_alive(&self) -> bool {
+    fn is_alive(&self) -> bool {
         self.stop.sleep(Duration::from_millis(200));
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         state.master.as_mut().is_some_and(|master| matches!(master.try_wait(), Ok(None)))

@@ -6,6 +6,7 @@ mod common;
 mod exports;
 mod hostile;
 mod http;
+mod kills;
 mod lend;
 mod nbd;
 mod nginx;
