@@ -176,3 +176,32 @@ fn a_shape_that_cannot_be_gone_on_with_leaves_nothing_and_begins_anew() {
     harbour.place.run(&["recast", "landing/gauge/gauge-0.vhdx", "back.raw"]).expect(0);
     assert!(fs::read(harbour.place.path("back.raw")).unwrap() == harbour.bytes);
 }
+
+/// Killed at fifty points, each time to go on: what lands is right, and what has no name yet is no landing.
+#[test]
+#[ignore = "takes half a minute"]
+fn a_client_that_is_killed_at_fifty_points_lands_what_the_source_is() {
+    let harbour = harbour();
+    let landed = || harbour.place.path("landing/gauge").exists();
+    let (mut kills, mut landings) = (0, 0);
+    while kills < 50 {
+        let mut child = harbour.start(&["--resume", "--limit", "16MiB/s"]);
+        std::thread::sleep(Duration::from_millis(kills * 131 % 1100));
+        let is_over = child.try_wait().unwrap().is_some();
+        if !is_over {
+            signal(&child, "-KILL");
+            kills += 1;
+        }
+        let (code, said) = ended(child);
+        assert!(code.is_none() || code == Some(0), "{said}");
+        if landed() {
+            harbour.check();
+            fs::remove_dir_all(harbour.place.path("landing")).unwrap();
+            landings += 1;
+        }
+    }
+    let (code, said) = harbour.run(&["--resume"]);
+    assert_eq!(code, Some(0), "{said}");
+    harbour.check();
+    assert!(landings > 0, "some came to their end");
+}
