@@ -255,7 +255,7 @@ fn adapter_places(brief: &Brief, destination: &Destination, before: &Machine, af
 
 /// The hardware of a machine as it is described, for a walk that changes nothing.
 #[expect(clippy::indexing_slicing, reason = "the places are those of these disks, and a window of two has two")]
-fn described_hardware(machine: &Machine, table: &Table, keeps_entries: bool) -> Hardware {
+pub(crate) fn described_hardware(machine: &Machine, table: &Table, keeps_entries: bool) -> Hardware {
     let order = guests_order(machine, machine.disks.len());
     let adapter = |adapter: &Adapter| adapter_place(adapter.model, table, adapter.mac);
     Hardware {
@@ -349,38 +349,6 @@ pub(crate) fn walk_landed(
     Ok(GuestRecord::chains(reformis_guest::walk(&mut guest, &hardware)))
 }
 
-/// What is said of a guest that was lent, as it is now: `disks` are the target's, in its order, with what the guest wrote.
-pub(crate) fn after_lending(
-    disks: &[Arc<dyn Disk>],
-    machine: &Machine,
-    destination: &Destination,
-    lent: &GuestRecord,
-    context: &Context<'_>,
-) -> Result<Inside> {
-    let order = guests_order(machine, disks.len());
-    let ordered = order.into_iter().filter_map(|index| Some(context.stoppable(disks.get(index)?.clone())));
-    let mut guest = Guest::open(ordered, Timestamp::now().as_second(), context.budget)?;
-    let mut findings: Vec<Finding> = reformis_guest::remarks(&guest).into_iter().filter_map(told).collect();
-    let evidence = reformis_guest::walk(&mut guest, &described_hardware(machine, &destination.guest, true));
-    context.check()?;
-    for (system, chain) in &evidence {
-        findings.extend(broken(system, chain));
-    }
-    // What was there when it was lent.
-    if let (true, Some(chain)) = (guest.systems.is_empty(), lent.evidence.first()) {
-        findings.push(Finding::WillNotBoot {
-            system: chain.system.clone(),
-            link: Link::Partition.name(),
-            about: "its root".into(),
-            seen: "what the guest wrote leaves no system that can be found".into(),
-        });
-    }
-    let record = GuestRecord { evidence: GuestRecord::chains(evidence), edits: lent.edits.clone() };
-    let otherwise = guest.unread.first().map(|(volume, why)| format!("{volume}: {why}"));
-    let verdict = Some(Verdict::of(&destination.name, &record.evidence, record.edits.len(), otherwise));
-    Ok(Inside { has_system: !guest.systems.is_empty(), record, findings, verdict, ..Inside::default() })
-}
-
 /// What the person wants, with the scripts and the driver media that they named.
 pub(crate) fn wishes(guest: &NewGuest, context: &Context<'_>) -> Result<Wishes> {
     for name in &guest.leave_out {
@@ -429,7 +397,7 @@ pub(crate) fn library(paths: &[String], context: &Context<'_>) -> Result<Option<
 }
 
 /// What a remark comes to as a finding; `None` for what is told otherwise.
-fn told(remark: Remark) -> Option<Finding> {
+pub(crate) fn told(remark: Remark) -> Option<Finding> {
     Some(match remark {
         Remark::Failed { edit, why, .. } => Finding::EditFailed { edit, why },
         Remark::Unread { volume, why } => Finding::VolumeUnread { volume, why },
@@ -451,7 +419,7 @@ fn told(remark: Remark) -> Option<Finding> {
 }
 
 /// What of a chain does not hold. What the first kernel needs stands in the way; the rest is told.
-fn broken(system: &str, chain: &[Evidence]) -> Vec<Finding> {
+pub(crate) fn broken(system: &str, chain: &[Evidence]) -> Vec<Finding> {
     let first = |link: Link| chain.iter().position(|evidence| evidence.link == link);
     let is_first =
         |index: usize| [Link::Kernel, Link::Driver, Link::Root].into_iter().any(|link| first(link) == Some(index));

@@ -95,7 +95,7 @@ impl Wires {
             }
             Scheme::Ssh => {
                 let pool = self.inner.machine_by_ssh(link).map_err(failed)?;
-                let remote = self.inner.patient(|| ssh::open(&pool, link, self.inner.depth(link)));
+                let remote = self.inner.patient(|| ssh::open(&pool, link, self.inner.settings_of(link).connections));
                 Ok(Source::Storage(self.steady(remote.map_err(failed)?, budget)))
             }
             Scheme::Nbd | Scheme::Nbds | Scheme::NbdUnix => {

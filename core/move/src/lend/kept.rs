@@ -17,12 +17,12 @@ use reformis_disk::{
 use reformis_machine::Machine;
 use serde::{Deserialize, Serialize};
 
-use super::grown;
+use super::{after, grown};
 use crate::{
     TOOL,
     error::{Error, Result},
     finding::Finding,
-    inside::{self, EditedDisk},
+    inside::EditedDisk,
     observer::Context,
     plan::{Plan, PlannedDisk},
     prepare::{Prepared, Settled},
@@ -227,7 +227,7 @@ impl Kept {
         }
         let scratches: Vec<Arc<dyn Disk>> =
             self.open_all(&settled.target, plan)?.into_iter().map(|scratch| Arc::new(scratch) as _).collect();
-        let inside = inside::after_lending(&scratches, &plan.machine, &settled.destination, &record.guest, context)?;
+        let inside = after::look(&scratches, &plan.machine, &settled.destination, &record.guest, context)?;
         let places: Vec<usize> = plan.disks.iter().map(|disk| disk.source).collect();
         let mut prepared = settled.with(inside);
         for (index, (place, disk)) in places.into_iter().zip(scratches).enumerate() {

@@ -1,6 +1,7 @@
 //! Lending a machine's disks, made ready for its destination, before a byte of them is copied; what the guest writes is kept
 //! apart, in a folder, and lands with the rest later.
 
+mod after;
 mod kept;
 
 use std::{

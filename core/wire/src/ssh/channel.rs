@@ -4,6 +4,7 @@ use std::{
     collections::HashMap,
     io::{BufReader, Read, Write},
     process::{Child, ChildStdin, ChildStdout},
+    time::{Duration, Instant},
 };
 
 use reformis_disk::error::WireKind;
@@ -32,6 +33,8 @@ pub(super) struct Channel {
     number: u32,
     /// Bytes that one read gives.
     read: u32,
+    /// How long the last question took that is quickly answered.
+    round_trip: Duration,
     /// Open files by their paths.
     handles: HashMap<String, Vec<u8>>,
 }
@@ -67,6 +70,7 @@ impl Channel {
             child: None,
             number: 0,
             read: USUAL_READ,
+            round_trip: Duration::ZERO,
             handles: HashMap::new(),
         };
         // The version stands where others have their number.
@@ -159,9 +163,17 @@ impl Channel {
         Ok(())
     }
 
+    /// How long the last question for a file took.
+    pub(super) fn round_trip(&self) -> Duration {
+        self.round_trip
+    }
+
     /// What is known of `path`, links followed.
     pub(super) fn stat(&mut self, path: &str) -> Result<Attributes, Fault> {
-        match self.ask(kind::STAT, |request| request.bytes(path.as_bytes()))? {
+        let start = Instant::now();
+        let reply = self.ask(kind::STAT, |request| request.bytes(path.as_bytes()));
+        self.round_trip = start.elapsed();
+        match reply? {
             Reply::Attributes(attributes) => Ok(attributes),
             _ => Err(unexpected()),
         }

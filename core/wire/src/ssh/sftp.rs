@@ -17,6 +17,12 @@ use crate::{
     remote::{Limits, Remote},
 };
 
+/// Below this round trip, a machine is near.
+const NEAR: Duration = Duration::from_millis(4);
+/// Channels at the same time, to a machine that is near and to others. OpenSSH has at most 2 MiB under way in each.
+const CHANNELS_NEAR: usize = 2;
+const CHANNELS_FAR: usize = 6;
+
 /// A file on another machine.
 pub(super) struct SftpFile {
     name: String,
@@ -30,10 +36,14 @@ pub(super) struct SftpFile {
 
 impl SftpFile {
     /// Opens the file or device at `link`.
-    pub(super) fn open(pool: &Arc<Pool>, link: &Link, depth: usize) -> Result<Self, Fault> {
+    pub(super) fn open(pool: &Arc<Pool>, link: &Link, depth: Option<usize>) -> Result<Self, Fault> {
         let pool = pool.clone();
         let path = path_of(link);
-        let (attributes, len) = pool.with(|channel| measure(channel, &path))?;
+        let ((attributes, len), round_trip) =
+            pool.with(|channel| Ok((measure(channel, &path)?, channel.round_trip())))?;
+        // One connection carries them all: what more channels give is more bytes under way, which a near machine does not need,
+        // and each costs a program at both ends.
+        let depth = depth.unwrap_or(if round_trip < NEAR { CHANNELS_NEAR } else { CHANNELS_FAR });
         Ok(Self { name: link.to_string(), link: link.clone(), path, pool, len, attributes, depth })
     }
 }
@@ -156,7 +166,7 @@ impl Remote for SftpFile {
         if !inside || !attributes.is_file() {
             return Err(Fault::Fatal(WireKind::Refused, "it leads out of its folder, or is no plain file".into()));
         }
-        Ok(Arc::new(Self::open(&self.pool, &link, self.depth)?))
+        Ok(Arc::new(Self::open(&self.pool, &link, Some(self.depth))?))
     }
 
     fn neighbours(&self, _: &Stop) -> Result<Vec<String>, Fault> {
