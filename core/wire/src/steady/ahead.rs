@@ -84,8 +84,9 @@ impl Core {
         if row.len < ROW {
             return Ok(());
         }
-        // The window opens as the row goes on.
-        let window = row.len.saturating_mul(2).min(limits.piece.saturating_mul(limits.depth as u64 + 1));
+        // The window opens as the row goes on. It holds twice what is under way: pieces that are fetched side by side are there at
+        // about the same time, and while they are used the next ones come.
+        let window = row.len.saturating_mul(2).min(limits.piece.saturating_mul(limits.depth as u64 * 2));
         let (mut at, until) =
             (row.asked.max(start / GRAIN * GRAIN), row.end.saturating_add(window).min(self.remote.len()));
         // What is not worth asking for yet.
