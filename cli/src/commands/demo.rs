@@ -191,7 +191,7 @@ fn carry(order: Order, session: &Session) -> Result<PathBuf> {
     carry_with(order, None, session)
 }
 
-/// As [`carry`], with what a guest wrote, which is kept in a folder.
+/// As [`carry()`], with what a guest wrote, which is kept in a folder.
 fn carry_with(order: Order, with: Option<PathBuf>, session: &Session) -> Result<PathBuf> {
     // What is replaced is the landing of an earlier demo.
     let options = carry::Options {

@@ -16,7 +16,7 @@ use std::{
         atomic::{AtomicBool, Ordering},
     },
     thread::JoinHandle,
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use reformis_disk::{Disk, Error, error::WireKind, scratch::Writable};
@@ -24,17 +24,20 @@ use reformis_disk::{Disk, Error, error::WireKind, scratch::Writable};
 pub use tally::Tally;
 pub use tls::Guard;
 
-use super::proto::Duplex;
 use crate::fault::Fault;
-use socket::{Listener, Socket};
+use socket::{Deadline, Listener, Socket};
 use talk::{Chosen, Next, Talk};
 
 /// The most connections at the same time: each takes some threads and a MiB or two.
 const MOST: usize = 64;
 /// How long a client may be silent before it has chosen an export.
 const PATIENCE: Duration = Duration::from_secs(20);
+/// How long all of that may take together, for one that is not let in yet.
+const GREETING: Duration = Duration::from_secs(30);
 /// How long a client may take nothing that is sent to it.
 const STUCK: Duration = Duration::from_secs(300);
+/// How long clients are given their last answers when the server ends.
+const LAST: Duration = Duration::from_secs(5);
 
 /// A disk that is served.
 #[derive(Clone)]
@@ -217,7 +220,13 @@ fn listen(listener: &Listener, house: &Arc<House>) {
         // What was asked for is still answered.
         socket.end_reading();
     }
-    for (thread, _) in open {
+    let until = Instant::now() + LAST;
+    while Instant::now() < until && open.iter().any(|(thread, _)| !thread.is_finished()) {
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    for (thread, socket) in open {
+        // Whoever takes no answers is not waited for.
+        socket.end();
         thread.join().ok();
     }
 }
@@ -227,14 +236,16 @@ fn connection(socket: Socket, peer: &str, house: &House) -> Result<(), Fault> {
     let gone = |error: std::io::Error| crate::http::fault_of_io(&error);
     socket.set_patience(Some(PATIENCE), Some(STUCK)).map_err(gone)?;
     let mut talk = Talk::new(&house.exports, house.guard.is_some());
-    let mut plain: Box<dyn Duplex> = Box::new(socket.try_clone().map_err(gone)?);
-    talk.greet(plain.as_mut())?;
-    let (chosen, halves) = match talk.options(plain.as_mut())? {
+    let until = Instant::now() + GREETING;
+    let mut plain = Deadline::new(socket.try_clone().map_err(gone)?, until);
+    talk.greet(&mut plain)?;
+    let (chosen, halves) = match talk.options(&mut plain)? {
         Next::Chosen(chosen) => (chosen, socket.try_clone().and_then(Socket::halves).map_err(gone)?),
         Next::Ended => return Ok(()),
         Next::StartTls => {
             let Some(guard) = &house.guard else { return Err(Fault::protocol("it asks for TLS that is not there")) };
-            let mut tls = guard.greet(socket.try_clone().map_err(gone)?)?;
+            let mut tls = guard.greet(socket.try_clone().map_err(gone)?, until)?;
+            socket.set_patience(Some(PATIENCE), Some(STUCK)).map_err(gone)?;
             match talk.options(&mut tls)? {
                 Next::Chosen(chosen) => (chosen, tls.halves()),
                 Next::Ended => return Ok(()),

@@ -9,7 +9,7 @@ use std::{
     },
     path::{Path, PathBuf},
     sync::{Arc, Mutex, PoisonError},
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use reformis_disk::Error;
@@ -154,11 +154,26 @@ impl Socket {
         }
     }
 
+    fn set_read_patience(&self, read: Duration) -> io::Result<()> {
+        match self {
+            Self::Unix(stream) => stream.set_read_timeout(Some(read)),
+            Self::Tcp(stream) => stream.set_read_timeout(Some(read)),
+        }
+    }
+
     /// Takes nothing further.
     pub(super) fn end_reading(&self) {
         match self {
             Self::Unix(stream) => stream.shutdown(Shutdown::Read).ok(),
             Self::Tcp(stream) => stream.shutdown(Shutdown::Read).ok(),
+        };
+    }
+
+    /// Takes and sends nothing further.
+    pub(super) fn end(&self) {
+        match self {
+            Self::Unix(stream) => stream.shutdown(Shutdown::Both).ok(),
+            Self::Tcp(stream) => stream.shutdown(Shutdown::Both).ok(),
         };
     }
 
@@ -183,6 +198,39 @@ impl Write for Socket {
             Self::Unix(stream) => stream.write(buf),
             Self::Tcp(stream) => stream.write(buf),
         }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// A socket that is read until a certain moment, however slowly its bytes come.
+pub(super) struct Deadline {
+    socket: Socket,
+    until: Instant,
+}
+
+impl Deadline {
+    pub(super) fn new(socket: Socket, until: Instant) -> Self {
+        Self { socket, until }
+    }
+}
+
+impl Read for Deadline {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        let left = self.until.saturating_duration_since(Instant::now());
+        if left.is_zero() {
+            return Err(io::ErrorKind::TimedOut.into());
+        }
+        self.socket.set_read_patience(left)?;
+        self.socket.read(buf)
+    }
+}
+
+impl Write for Deadline {
+    fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
+        self.socket.write(buf)
     }
 
     fn flush(&mut self) -> io::Result<()> {

@@ -4,12 +4,13 @@ use std::{
     io::{self, Read, Write},
     path::Path,
     sync::{Arc, Mutex, MutexGuard, PoisonError},
+    time::Instant,
 };
 
 use reformis_disk::Error;
 use rustls::{ServerConfig, ServerConnection};
 
-use super::socket::{Halves, Socket};
+use super::socket::{Deadline, Halves, Socket};
 use crate::{
     fault::Fault,
     http::{fault_of_io, fault_of_tls},
@@ -59,11 +60,13 @@ impl Guard {
         crate::tls::server(certificate, key, clients).map(Self)
     }
 
-    /// Shakes hands over `socket`.
-    pub(super) fn greet(&self, mut socket: Socket) -> Result<Tls, Fault> {
+    /// Shakes hands over `socket`, before a certain moment.
+    pub(super) fn greet(&self, socket: Socket, until: Instant) -> Result<Tls, Fault> {
+        let own = socket.try_clone().map_err(|error| fault_of_io(&error))?;
+        let mut greeted = Deadline::new(own, until);
         let mut tls = ServerConnection::new(self.0.clone()).map_err(|error| fault_of_tls(&error))?;
         while tls.is_handshaking() {
-            tls.complete_io(&mut socket).map_err(|error| fault_of_io(&error))?;
+            tls.complete_io(&mut greeted).map_err(|error| fault_of_io(&error))?;
         }
         let own = socket.try_clone().map_err(|error| fault_of_io(&error))?;
         let shared = Arc::new(Shared { tls: Mutex::new(tls), sending: Mutex::new(socket) });
