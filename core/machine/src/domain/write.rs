@@ -118,10 +118,10 @@ pub fn write(machine: &Machine, earlier: Option<Earlier<'_>>) -> io::Result<Stri
     write_served(machine, &[], earlier)
 }
 
-/// As [`write`], with disks that are served over the network: the first of `served` is the machine's first disk.
+/// As [`write()`], with disks that are served over the network: the first of `served` is the machine's first disk.
 ///
 /// # Errors
-/// As [`write`].
+/// As [`write()`].
 pub fn write_served(machine: &Machine, served: &[Served], earlier: Option<Earlier<'_>>) -> io::Result<String> {
     let kept = earlier.and_then(|earlier| Some(kept(&xml::parse(earlier.text, "").ok()?, earlier.keep)));
     let kept = kept.unwrap_or_default();
