@@ -119,12 +119,13 @@ fn run(cli: Cli) -> Result<Exit> {
     }
 }
 
-/// A flag that an interrupt sets. The first asks the work to end and clear up; the second ends the program at once.
+/// A flag that an interrupt sets. The first asks the work to end and clear up; the second ends the program at once, unless a guest
+/// would be left frozen.
 fn stop_on_signals() -> Result<Arc<AtomicBool>> {
     let cancel = Arc::new(AtomicBool::new(false));
     let flag = cancel.clone();
     let handler = move || {
-        if flag.swap(true, Ordering::Relaxed) {
+        if flag.swap(true, Ordering::Relaxed) && !reformis_wire::is_unfinished() {
             std::process::exit(Exit::Interrupted.number().into());
         }
     };

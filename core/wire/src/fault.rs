@@ -3,7 +3,7 @@
 use std::{
     sync::{
         Arc,
-        atomic::{AtomicBool, Ordering},
+        atomic::{AtomicBool, AtomicUsize, Ordering},
     },
     time::{Duration, Instant},
 };
@@ -86,4 +86,29 @@ impl Stop {
             std::thread::sleep(left.min(Duration::from_millis(50)));
         }
     }
+}
+
+/// What would do harm if the program ended in the middle of it, such as a guest whose file systems are frozen.
+#[derive(Debug)]
+pub(crate) struct Unfinished(());
+
+/// How much of it is under way.
+static UNFINISHED: AtomicUsize = AtomicUsize::new(0);
+
+impl Unfinished {
+    pub(crate) fn begin() -> Self {
+        UNFINISHED.fetch_add(1, Ordering::SeqCst);
+        Self(())
+    }
+}
+
+impl Drop for Unfinished {
+    fn drop(&mut self) {
+        UNFINISHED.fetch_sub(1, Ordering::SeqCst);
+    }
+}
+
+/// Whether the program must not end at once now, not even when the person insists: it takes seconds at the most.
+pub fn is_unfinished() -> bool {
+    UNFINISHED.load(Ordering::SeqCst) > 0
 }

@@ -31,7 +31,7 @@ pub mod steady;
 mod tls;
 mod wires;
 
-pub use fault::{Fault, Stop};
+pub use fault::{Fault, Stop, is_unfinished};
 pub use link::{Link, Scheme, without_secrets};
 pub use remote::{Limits, Remote};
 pub use secret::{Credential, Keys, NoKeys, Secret};

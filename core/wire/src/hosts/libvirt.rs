@@ -6,6 +6,7 @@
 
 use std::{
     io::Read,
+    os::unix::process::CommandExt,
     path::Path,
     process::{Child, ChildStdout, Command, Stdio},
     sync::{Arc, Mutex, PoisonError, Weak},
@@ -19,7 +20,12 @@ use reformis_disk::{
 };
 
 use super::{Cargo, FarMachine, Host, Power, Row, cargo::Shipped, no_machine, runs};
-use crate::{fault::Fault, link::Link, settings::HostSettings, wires::Wires};
+use crate::{
+    fault::{Fault, Unfinished},
+    link::Link,
+    settings::HostSettings,
+    wires::Wires,
+};
 
 /// The longest answer, in bytes.
 const MOST: u64 = 16 << 20;
@@ -49,8 +55,17 @@ impl Libvirt {
 
     /// What a command says; its errors in its own words.
     fn ask(&self, words: &[&str]) -> Result<String, Fault> {
-        let mut child = self
-            .command(words)
+        Self::answer(&mut self.command(words))
+    }
+
+    /// As [`Self::ask`], for what has to come to its end: an interrupt at the terminal goes to our group of processes, and this
+    /// one is in another.
+    fn ask_apart(&self, words: &[&str]) -> Result<String, Fault> {
+        Self::answer(self.command(words).process_group(0))
+    }
+
+    fn answer(command: &mut Command) -> Result<String, Fault> {
+        let mut child = command
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())
             .spawn()
@@ -241,10 +256,12 @@ impl Disks {
         );
         let file = folder.path().join("backup.xml");
         std::fs::write(&file, xml).map_err(failed)?;
-        let frozen = self.host.ask(&["domfsfreeze", &self.domain()]).is_ok();
-        let begun = self.host.ask(&["backup-begin", &self.domain(), &file.to_string_lossy()]);
+        // A guest that is frozen is not left: whoever wants to end waits for this.
+        let _guest = Unfinished::begin();
+        let frozen = self.host.ask_apart(&["domfsfreeze", &self.domain()]).is_ok();
+        let begun = self.host.ask_apart(&["backup-begin", &self.domain(), &file.to_string_lossy()]);
         if frozen {
-            self.host.ask(&["domfsthaw", &self.domain()]).ok();
+            self.host.ask_apart(&["domfsthaw", &self.domain()]).ok();
         }
         begun?;
         Ok(Backup { folder, disks, frozen })

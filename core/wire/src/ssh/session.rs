@@ -2,9 +2,10 @@
 
 use std::{
     ffi::OsString,
+    fs::File,
     io::{Read, Write},
     os::unix::fs::OpenOptionsExt,
-    path::PathBuf,
+    path::{Path, PathBuf},
     process::{Child, Command, Stdio},
     sync::{
         Mutex, PoisonError,
@@ -14,6 +15,7 @@ use std::{
 };
 
 use reformis_disk::error::WireKind;
+use rustix::fs::{CWD, FileType, Mode};
 
 use crate::{
     fault::{Fault, Stop},
@@ -139,7 +141,7 @@ impl Session {
             _ => None,
         };
         command.args(compression.into_iter().flat_map(|text| ["-o", text]));
-        let asked = self.answers(&mut command)?;
+        let (asked, _answer) = self.answers(&mut command)?;
         command.arg("--").arg(&self.link.host);
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
         let mut master = command.spawn().map_err(|error| match error.kind() {
@@ -173,10 +175,11 @@ impl Session {
     }
 
     /// Prepares what `ssh` asks for: a password that we have is given, other questions go to the terminal, and where there is
-    /// none they are written down, so that they can be told. The file that they are written to.
-    fn answers(&self, command: &mut Command) -> Result<Option<PathBuf>, Fault> {
+    /// none they are written down, so that they can be told. The file that they are written to, and the pipe with the password,
+    /// which is there as long as it is open.
+    fn answers(&self, command: &mut Command) -> Result<(Option<PathBuf>, Option<File>), Fault> {
         if self.way.has_terminal && self.way.password.is_none() {
-            return Ok(None);
+            return Ok((None, None));
         }
         let (script, asked) = (self.folder.path().join("ask"), self.folder.path().join("asked"));
         let failed = |error: std::io::Error| Fault::again(format!("'{}' cannot be written: {error}", script.display()));
@@ -188,11 +191,13 @@ impl Session {
         std::fs::remove_file(&asked).ok();
         command.env("SSH_ASKPASS", &script).env("SSH_ASKPASS_REQUIRE", "force").env("REFORMIS_ASKED", &asked);
         command.args(["-o", "NumberOfPasswordPrompts=1"]);
+        let mut answer = None;
         if let Some(password) = &self.way.password {
-            // The environment of a process is read by its own user alone, and this one goes to ssh and the script.
-            command.env("REFORMIS_ANSWER", password.expose());
+            let pipe = self.folder.path().join("answer");
+            answer = Some(in_a_pipe(&pipe, password).map_err(failed)?);
+            command.env("REFORMIS_ANSWER", &pipe);
         }
-        Ok(Some(asked))
+        Ok((Some(asked), answer))
     }
 
     /// Starts `words` on the machine, with `options` for `ssh`.
@@ -270,10 +275,24 @@ impl Session {
     }
 }
 
-/// Answers a question for a password with what is in the environment, and writes all others down.
+/// How often a password may be asked for while a connection is made.
+const ASKED: usize = 4;
+
+/// A pipe at `path` that holds `secret`, for whoever reads it first: it is in no file, and in no environment, which `ssh` may send on.
+fn in_a_pipe(path: &Path, secret: &Secret) -> std::io::Result<File> {
+    std::fs::remove_file(path).ok();
+    rustix::fs::mknodat(CWD, path, FileType::Fifo, Mode::RUSR | Mode::WUSR, 0)?;
+    // Open in both directions, so that nobody is waited for.
+    let mut pipe = std::fs::OpenOptions::new().read(true).write(true).open(path)?;
+    // Each way to let somebody in may ask once.
+    pipe.write_all(format!("{}\n", secret.expose()).repeat(ASKED).as_bytes())?;
+    Ok(pipe)
+}
+
+/// Answers a question for a password with what is in a pipe, and writes all others down.
 const SCRIPT: &str = r#"#!/bin/sh
 case "$1" in
-    *assword*) [ -n "$REFORMIS_ANSWER" ] && printf '%s\n' "$REFORMIS_ANSWER" && exit 0 ;;
+    *assword*) [ -p "$REFORMIS_ANSWER" ] && IFS= read -r line <"$REFORMIS_ANSWER" && printf '%s\n' "$line" && exit 0 ;;
 esac
 printf '%s\n' "$1" >>"$REFORMIS_ASKED"
 exit 1
@@ -330,6 +349,40 @@ impl Drop for Session {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// The script as `ssh` runs it: the password goes to whoever asks for it, once; no other question gets it.
+    #[test]
+    fn a_password_is_given_to_the_question_for_it_alone() {
+        let link = Link::parse("ssh://keeper@shed.example/x").unwrap();
+        let way = Way { password: Some(Secret::new("tide $HOME \\n 'x'")), has_terminal: true, ..Way::default() };
+        let session = Session::new(&link, way, Stop::default()).unwrap();
+        let mut command = Command::new("true");
+        let (asked, answer) = session.answers(&mut command).unwrap();
+        let mut environment = Vec::new();
+        for (name, value) in command.get_envs() {
+            environment.push((name.to_owned(), value.unwrap().to_owned()));
+            assert!(!value.unwrap().to_string_lossy().contains("tide"), "{name:?} holds the password");
+        }
+        let ask = |question: &str| {
+            let script = session.folder.path().join("ask");
+            let mut child =
+                Command::new(script).arg(question).envs(environment.clone()).stdout(Stdio::piped()).spawn().unwrap();
+            let start = Instant::now();
+            while child.try_wait().unwrap().is_none() && start.elapsed() < Duration::from_secs(2) {
+                std::thread::sleep(Duration::from_millis(5));
+            }
+            child.kill().ok();
+            let out = child.wait_with_output().unwrap();
+            (out.status.code(), String::from_utf8(out.stdout).unwrap())
+        };
+        let question = "The authenticity of host 'shed.example' can't be established. Are you sure?";
+        assert_eq!(ask(question), (Some(1), String::new()));
+        for _ in 0..2 {
+            assert_eq!(ask("keeper@shed.example's password: "), (Some(0), "tide $HOME \\n 'x'\n".into()));
+        }
+        assert!(std::fs::read_to_string(asked.unwrap()).unwrap().contains("authenticity"));
+        drop(answer);
+    }
 
     #[test]
     fn what_ssh_says_is_told_apart() {
