@@ -60,7 +60,11 @@ impl Harbour {
 
     /// Waits until at least `len` bytes of the disk's journal are there.
     fn wait_for_journal(&self, len: u64) {
-        let path = self.place.path("landing/.gauge.reformis-partial/gauge-0.qcow2.journal");
+        self.wait_for_journal_of("gauge-0.qcow2", len);
+    }
+
+    fn wait_for_journal_of(&self, disk: &str, len: u64) {
+        let path = self.place.path(&format!("landing/.gauge.reformis-partial/{disk}.journal"));
         let start = Instant::now();
         while fs::metadata(&path).map_or(0, |metadata| metadata.len()) < len {
             assert!(start.elapsed() < Duration::from_secs(30), "{} does not grow", path.display());
@@ -124,6 +128,28 @@ fn a_move_that_was_interrupted_or_killed_goes_on_and_fetches_only_the_rest() {
         assert!(fetched < SIZE - (4 << 20), "{name}: {fetched} bytes were fetched again");
         harbour.check();
     }
+}
+
+/// The manifest has the digest of a file that two runs have written.
+#[test]
+fn a_move_with_a_manifest_goes_on() {
+    let harbour = harbour();
+    let more = ["--accept", "no-driver", "--shape", "vmdk/stream"];
+    let child = harbour.start_as("vmx-host", &[&more[..], &["--limit", "8MiB/s"]].concat());
+    harbour.wait_for_journal_of("gauge-0.vmdk", 6000);
+    signal(&child, "-KILL");
+    ended(child);
+    let before = harbour.host.log().len();
+    let (code, said) = ended(harbour.start_as("vmx-host", &[&more[..], &["--resume"]].concat()));
+    assert_eq!(code, Some(0), "{said}");
+    assert!(harbour.fetched(before) < SIZE - (4 << 20), "{} bytes were fetched again", harbour.fetched(before));
+    let manifest = fs::read_to_string(harbour.place.path("landing/gauge/gauge.mf")).unwrap();
+    let out =
+        std::process::Command::new("sha256sum").arg(harbour.place.path("landing/gauge/gauge-0.vmdk")).output().unwrap();
+    let digest = String::from_utf8(out.stdout).unwrap().split(' ').next().unwrap().to_string();
+    assert!(digest.len() == 64 && manifest.contains(&format!("SHA256(gauge-0.vmdk)= {digest}")), "{manifest}");
+    harbour.place.run(&["recast", "landing/gauge/gauge-0.vmdk", "back.raw"]).expect(0);
+    assert!(fs::read(harbour.place.path("back.raw")).unwrap() == harbour.bytes);
 }
 
 #[test]

@@ -42,8 +42,12 @@ struct Lending {
 
 impl Lending {
     fn start(place: &Place, more: &[&str]) -> Self {
-        let words: Vec<&str> = ["lend", "ledger.toml"].into_iter().chain(more.iter().copied()).collect();
-        let mut child = place.command(&words).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        Self::of(place, &[&["ledger.toml"], more].concat())
+    }
+
+    fn of(place: &Place, words: &[&str]) -> Self {
+        let mut child =
+            place.command(&[&["lend"], words].concat()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         let mut out = BufReader::new(child.stdout.take().unwrap());
         let mut said = String::new();
         // It says how to end it when it is ready.
@@ -276,21 +280,39 @@ fn a_script_gets_one_document_and_wrong_words_are_told() {
     assert!(!place.path("s").exists() && !place.path("m").exists());
 }
 
+/// What is compressed as a whole is unpacked each time, and is the same source all the same.
+#[test]
+fn a_compressed_disk_is_lent_and_lands() {
+    let place = Place::new();
+    place.write("gauge.raw", &vec![3; 8 << 20]);
+    place.run(&["recast", "gauge.raw", "gauge.raw.gz", "--from", "raw"]).expect(0);
+    let target = ["gauge.raw.gz", "--dest", "virtio-host", "--into", "landing"];
+    let words = [&target[..], &["--at", "unix:ledger.sock"]].concat();
+    for round in 0..2 {
+        let lending = Lending::of(&place, &words);
+        assert!(lending.said.contains(if round == 0 { "(new)" } else { "goes on" }), "{}", lending.said);
+        let mut guest = Client::connect(&place.path("ledger.sock"), "").unwrap();
+        assert!(round == 0 || read(&mut guest, 1 << 20, 100) == [5; 100]);
+        guest.write_at(1 << 20, &[5; 100]).unwrap();
+        guest.flush().unwrap();
+        lending.signal("-KILL");
+    }
+    let kept = fs::read_dir(place.path("landing")).unwrap().next().unwrap().unwrap().path();
+    let name = kept.file_stem().unwrap().to_str().unwrap().to_string();
+    let kept = kept.to_str().unwrap();
+    place.run(&[&["carry"], &target[..], &["--with", kept]].concat()).expect(0);
+    place.run(&["prove", &format!("landing/{name}/receipt.json")]).expect(0);
+}
+
 /// A disk alone is served as it is; what a guest would write is refused.
 #[test]
 fn a_bare_disk_is_for_reading() {
     let place = place();
-    let words = ["lend", "ledger_1.vmdk", "--at", "unix:s"];
-    let mut child = place.command(&words).stdout(Stdio::piped()).spawn().unwrap();
-    let mut out = BufReader::new(child.stdout.take().unwrap());
-    let mut said = String::new();
-    while !said.contains("Ctrl-C") && out.read_line(&mut said).unwrap() > 0 {}
-    assert!(said.contains("for reading alone"), "{said}");
+    let lending = Lending::of(&place, &["ledger_1.vmdk", "--at", "unix:s"]);
+    assert!(lending.said.contains("for reading alone"), "{}", lending.said);
     let mut client = Client::connect(&place.path("s"), "").unwrap();
     assert_eq!(client.size(), 1 << 30);
     assert!(client.write_at(0, &[1]).is_err());
-    child.kill().unwrap();
-    child.wait().unwrap();
 }
 
 #[test]

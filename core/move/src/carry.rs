@@ -92,8 +92,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     let head = head(&prepared, plan);
     // What comes over a network is worth keeping, where it can be gone on with; what lies here is read again as quickly.
     let is_archive = plan.machine_file == MachineFile::Ova;
-    let goers: Vec<&PlannedDisk> =
-        plan.disks.iter().filter(|disk| !is_archive && can_go_on(disk, has_manifest(plan))).collect();
+    let goers: Vec<&PlannedDisk> = plan.disks.iter().filter(|disk| !is_archive && can_go_on(disk)).collect();
     let is_far = |disk: &&PlannedDisk| target.disks.get(disk.source).is_some_and(TargetDisk::is_far);
     let is_kept = goers.iter().any(|disk| options.resume || is_far(disk));
     if options.resume && staged.had_stale() {

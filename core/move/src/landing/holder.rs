@@ -55,8 +55,11 @@ impl Holder {
         match self {
             Self::Folder { folder, digests } => {
                 let path = folder.path_of(&planned.file);
-                if let Some(going_on) = going_on.filter(|_| can_go_on(planned, *digests)) {
-                    return write_again(disk, planned, folder, access, &new, going_on, watch);
+                if let Some(going_on) = going_on.filter(|_| can_go_on(planned)) {
+                    let written = write_again(disk, planned, folder, access, &new, going_on, watch)?;
+                    // Read once more for a manifest: an earlier run may have written some of it.
+                    let digest = || sha256_of(folder.open_file(OsStr::new(&planned.file))?, &path, watch);
+                    return Ok(Written { digest: digests.then(digest).transpose()?, ..written });
                 }
                 let file = folder.create(OsStr::new(&planned.file), access)?;
                 let own = file.try_clone().map_err(Error::io("opening", &path))?;
@@ -101,9 +104,9 @@ pub(crate) struct GoingOn<'a> {
     pub(crate) sample: Option<u64>,
 }
 
-/// Whether a disk of this shape can be gone on with: one file, which is filled from its start on, and which needs no digest.
-pub(crate) fn can_go_on(planned: &PlannedDisk, digests: bool) -> bool {
-    matches!(planned.shape.layout, Layout::Thin | Layout::Stream) && planned.wrapping.is_none() && !digests
+/// Whether a disk of this shape can be gone on with: one file, which is filled from its start on.
+pub(crate) fn can_go_on(planned: &PlannedDisk) -> bool {
+    matches!(planned.shape.layout, Layout::Thin | Layout::Stream) && planned.wrapping.is_none()
 }
 
 /// Writes a disk into the file that an earlier run may have left.

@@ -29,7 +29,7 @@ use crate::{
     receipt::LentRecord,
     record::{GuestRecord, SourceFile},
     staging::{Place, StagedFolder, write_into},
-    target::{self, Target},
+    target::{self, Part, Target},
 };
 
 /// The file that says of what.
@@ -86,10 +86,26 @@ fn file_of(index: usize) -> OsString {
 fn sources(target: &Target, plan: &Plan) -> Vec<SourceFile> {
     let disks = plan.disks.iter().filter_map(|disk| target.disks.get(disk.source));
     let files = disks.flat_map(|disk| {
-        let parts = disk.parts.iter().map(|part| &part.storage);
-        parts.chain(disk.image.iter().flat_map(|image| &image.files))
+        let parts = disk.parts.iter().map(part_of);
+        let below = disk.image.iter().flat_map(|image| &image.files);
+        parts.chain(below.map(|file| target::source_file(file.as_ref(), None))).collect::<Vec<_>>()
     });
-    files.map(|file| target::source_file(file.as_ref(), None)).collect()
+    files.collect()
+}
+
+/// A file that a disk is read from. What was unpacked is another file each time: what it was unpacked from tells it.
+fn part_of(part: &Part) -> SourceFile {
+    match &part.packed {
+        Some(packed) => SourceFile {
+            path: part.place(),
+            size: part.storage.len(),
+            modified: None,
+            tag: Some(packed.digest.value.clone()),
+            digest: None,
+            access: None,
+        },
+        None => target::source_file(part.storage.as_ref(), None),
+    }
 }
 
 impl Kept {

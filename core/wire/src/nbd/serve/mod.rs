@@ -260,6 +260,7 @@ fn connection(socket: Socket, peer: &str, house: &House) -> Result<(), Fault> {
 
 fn serve(chosen: &Chosen, peer: &str, halves: socket::Halves, house: &House) -> Result<(), Fault> {
     let export = &chosen.export;
+    tracing::info!(peer, export = export.name, "a client came");
     (house.tell)(Event::Came { peer: peer.into(), export: export.name.clone() });
     export.tally.came();
     let told = Mutex::new(None);
@@ -278,6 +279,7 @@ fn serve(chosen: &Chosen, peer: &str, halves: socket::Halves, house: &House) -> 
         trouble(error.to_string());
     }
     export.tally.left();
+    tracing::info!(peer, export = export.name, "a client has gone");
     (house.tell)(Event::Left { peer: peer.into(), export: export.name.clone() });
     outcome
 }
