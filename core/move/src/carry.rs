@@ -88,7 +88,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     };
     let (plan, mut findings) = prepared.accepted(&options.accept)?;
     let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME, options.resume)?;
-    let target = &prepared.target;
+    let target = &prepared.settled.target;
     let head = head(&prepared, plan);
     // What comes over a network is worth keeping, where it can be gone on with; what lies here is read again as quickly.
     let is_archive = plan.machine_file == MachineFile::Ova;
@@ -126,7 +126,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         started,
         finished: Timestamp::now(),
         target: target.name.clone(),
-        destination: prepared.destination.name.clone(),
+        destination: prepared.settled.destination.name.clone(),
         sources: move_.sources,
         disks,
         machine: Some(machine.clone()),
@@ -135,7 +135,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         findings: findings.iter().map(Finding::record).collect(),
         lent: kept.map(Kept::into_record),
     };
-    let access = prepared.target.access();
+    let access = prepared.settled.target.access();
     write_into(staged.inside(), receipt::FILE_NAME, &receipt.to_json(), access)?;
     if context.is_cancelled() {
         return Err(reformis_disk::Error::Interrupted.into());
@@ -164,7 +164,7 @@ fn has_manifest(plan: &Plan) -> bool {
 
 /// What the move is made of, as far as is known before a byte of a disk is read.
 fn head(prepared: &Prepared, plan: &Plan) -> journal::Head {
-    let disks = plan.disks.iter().filter_map(|disk| prepared.target.disks.get(disk.source));
+    let disks = plan.disks.iter().filter_map(|disk| prepared.settled.target.disks.get(disk.source));
     let files = disks.flat_map(|disk| {
         let parts = disk.parts.iter().map(|part| target::source_file(part.storage.as_ref(), None));
         let below = disk.image.iter().flat_map(|image| &image.files);
@@ -172,8 +172,8 @@ fn head(prepared: &Prepared, plan: &Plan) -> journal::Head {
     });
     journal::Head {
         schema: journal::SCHEMA,
-        target: prepared.target.name.clone(),
-        destination: prepared.destination.name.clone(),
+        target: prepared.settled.target.name.clone(),
+        destination: prepared.settled.destination.name.clone(),
         sources: files.collect(),
         disks: plan.disks.iter().map(|disk| (disk.file.clone(), disk.shape.to_string(), disk.size)).collect(),
     }
@@ -221,7 +221,7 @@ impl Move<'_> {
 
     /// Who may open a file that holds all disks and the machine's settings.
     fn access(&self) -> Access {
-        let target = &self.prepared.target;
+        let target = &self.prepared.settled.target;
         let disks = self.plan.disks.iter().filter_map(|planned| target.disks.get(planned.source));
         disks.fold(target.access(), |access, disk| access.and(disk.access()))
     }
@@ -247,7 +247,7 @@ impl Move<'_> {
         // As long as it can get: every number with all its digits.
         let most = |planned: &PlannedDisk| LandedDisk { file_size: u64::MAX, used: u64::MAX, ..empty(planned) };
         let landed: Vec<LandedDisk> = self.plan.disks.iter().map(most).collect();
-        let files = files::machine_files(machine, kind, &landed, &self.prepared.destination, self.earlier())?;
+        let files = files::machine_files(machine, kind, &landed, &self.prepared.settled.destination, self.earlier())?;
         let descriptor = files.files.first().map_or(0, |(_, bytes)| bytes.len() as u64);
         let digest = "0".repeat(64);
         let names =
@@ -265,7 +265,7 @@ impl Move<'_> {
 
     /// The source's machine file, where it is of the same kind: what we have no word for is kept of it.
     fn earlier(&self) -> Option<Earlier<'_>> {
-        self.plan.earlier(&self.prepared.target)
+        self.plan.earlier(&self.prepared.settled.target)
     }
 
     /// Streams one disk into its image, while its files are compared with the manifest.
@@ -274,7 +274,7 @@ impl Move<'_> {
         reason = "plans name disks of their own target, and a manifest is the first file"
     )]
     fn carry_disk(&mut self, planned: &PlannedDisk, holder: &mut Holder, step: &Step) -> Result<Carried> {
-        let disk = &self.prepared.target.disks[planned.source];
+        let disk = &self.prepared.settled.target.disks[planned.source];
         let edited = self.prepared.inside.disks.get(&planned.source).cloned();
         let EditedDisk { disk: edited, edits } =
             edited.unwrap_or_else(|| EditedDisk { disk: disk.disk(), edits: Vec::new() });
@@ -341,7 +341,7 @@ impl Move<'_> {
         archive: Option<ArchiveFile>,
     ) -> Result<MachineRecord> {
         let kind = self.plan.machine_file;
-        let mut made = files::machine_files(machine, kind, landed, &self.prepared.destination, self.earlier())?;
+        let mut made = files::machine_files(machine, kind, landed, &self.prepared.settled.destination, self.earlier())?;
         let mut also = Vec::new();
         let digests = |first: &(String, Vec<u8>)| -> Vec<(String, String)> {
             let own = (first.0.clone(), checksum::Hasher::of(Some(Algorithm::Sha256), &first.1).value);
@@ -369,7 +369,7 @@ impl Move<'_> {
                     made.files.push((manifest, lines.into_bytes()));
                 }
                 for (name, bytes) in &made.files {
-                    write_into(self.staged.inside(), name, bytes, self.prepared.target.access())?;
+                    write_into(self.staged.inside(), name, bytes, self.prepared.settled.target.access())?;
                     also.push(LandedFile { file: name.clone(), digest: FileDigest::blake3(bytes) });
                 }
                 also.remove(0)
@@ -395,7 +395,7 @@ impl Move<'_> {
         reason = "plans name disks of their own target, and a manifest is the first file"
     )]
     fn record(&self, planned: &PlannedDisk, carried: Carried, after: &Facts) -> DiskRecord {
-        let disk = &self.prepared.target.disks[planned.source];
+        let disk = &self.prepared.settled.target.disks[planned.source];
         DiskRecord {
             id: disk.id.clone(),
             source: disk.parts.iter().map(target::Part::place).collect(),

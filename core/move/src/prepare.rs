@@ -40,15 +40,9 @@ pub enum Order {
 
 /// Everything that is known before the first byte is written.
 pub(crate) struct Prepared {
-    pub(crate) target: Target,
-    pub(crate) destination: Destination,
-    pub(crate) brief: Brief,
-    pub(crate) notes: Notes,
-    pub(crate) plan: Option<Plan>,
-    pub(crate) findings: Vec<Finding>,
+    pub(crate) settled: Settled,
     /// The guest, made ready.
     pub(crate) inside: Inside,
-    pub(crate) boot: Option<Look>,
 }
 
 /// A target and its brief, before its guest is looked into.
@@ -139,8 +133,8 @@ impl Settled {
     }
 
     /// With a guest that is ready.
-    pub(crate) fn with(self, mut inside: Inside) -> Prepared {
-        let Self { target, destination, brief, notes, plan, mut findings, boot } = self;
+    pub(crate) fn with(mut self, mut inside: Inside) -> Prepared {
+        let findings = &mut self.findings;
         if inside.has_system {
             findings.retain(|finding| !matches!(finding, Finding::DriverUnchecked { .. }));
         }
@@ -149,7 +143,7 @@ impl Settled {
         }
         findings.append(&mut inside.findings);
         findings.dedup();
-        Prepared { target, destination, brief, notes, plan, findings, inside, boot }
+        Prepared { settled: self, inside }
     }
 }
 
@@ -157,14 +151,14 @@ impl Prepared {
     /// The plan, when every blocker is accepted by its code; a code that stands for nothing here is no error, since a script
     /// gives the same ones to many machines.
     pub(crate) fn accepted(&self, accept: &[String]) -> Result<(&Plan, Vec<Finding>)> {
-        let mut findings = self.findings.clone();
+        let mut findings = self.settled.findings.clone();
         let is_accepted = |finding: &Finding| accept.iter().any(|code| code == finding.code());
-        let blockers = || self.findings.iter().filter(|finding| finding.severity() == Severity::Blocker);
+        let blockers = || self.settled.findings.iter().filter(|finding| finding.severity() == Severity::Blocker);
         if let Some(finding) = blockers().find(|finding| is_accepted(finding) && !finding.is_acceptable()) {
             return Err(Error::NotAcceptable { code: finding.code().into() });
         }
         let open = blockers().any(|finding| !is_accepted(finding));
-        match &self.plan {
+        match &self.settled.plan {
             Some(plan) if !open => {
                 let mut codes: Vec<&str> = blockers().map(Finding::code).collect();
                 codes.dedup();

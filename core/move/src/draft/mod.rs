@@ -13,7 +13,7 @@ use crate::{
     error::Result,
     finding::Finding,
     observer::Context,
-    prepare::{Order, Prepared, prepare},
+    prepare::{Order, Prepared, Settled, prepare},
     propose,
     record::GuestRecord,
     verdict::Verdict,
@@ -44,8 +44,8 @@ pub struct Draft {
 /// Those of opening the target; [`crate::Error::Machine`] for a destination that is not known; [`crate::Error::NotOffered`].
 pub fn draft(order: &Order, site: &Site, links: Links, context: &Context<'_>) -> Result<Draft> {
     let prepared = prepare(order, site, links, context)?;
-    let before = propose::machine_before(&prepared.target, prepared.boot.as_ref());
+    let before = propose::machine_before(&prepared.settled.target, prepared.settled.boot.as_ref());
     let summary = summary::summary(&prepared, &before);
-    let Prepared { brief, notes, inside, findings, .. } = prepared;
+    let Prepared { settled: Settled { brief, notes, findings, .. }, inside } = prepared;
     Ok(Draft { brief, notes, before, summary, verdict: inside.verdict, guest: inside.record, findings })
 }

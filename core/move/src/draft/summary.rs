@@ -21,8 +21,8 @@ pub struct Row {
 
 /// The lines of all that is prepared; `before` is the machine as it is now.
 pub(super) fn summary(prepared: &Prepared, before: &Machine) -> Vec<Row> {
-    let new = &prepared.brief.machine;
-    let guessed = prepared.target.described.is_none();
+    let new = &prepared.settled.brief.machine;
+    let guessed = prepared.settled.target.described.is_none();
     let mut rows = Vec::new();
     let mut row = |what: &str, before: String, after: String| {
         let before = if guessed { String::new() } else { before };
@@ -39,8 +39,8 @@ pub(super) fn summary(prepared: &Prepared, before: &Machine) -> Vec<Row> {
         (Some(number), None) => format!("CIM OS type {number}"),
         (None, None) => "not said".to_string(),
     };
-    let file = prepared.target.described.as_ref().map_or("none", |described| described.kind.name());
-    row("machine file", file.into(), prepared.brief.journey.machine_file.name().into());
+    let file = prepared.settled.target.described.as_ref().map_or("none", |described| described.kind.name());
+    row("machine file", file.into(), prepared.settled.brief.journey.machine_file.name().into());
     row("name", before.name.to_string(), new.name.clone());
     let cpu = reformis_machine::Cpu { sockets: new.sockets, cores: new.cores };
     row("processors", before.cpu.to_string(), cpu.to_string());
@@ -69,7 +69,7 @@ pub(super) fn summary(prepared: &Prepared, before: &Machine) -> Vec<Row> {
 fn drives(prepared: &Prepared, before: &Machine, rows: &mut Vec<Row>) {
     for (kind, word) in [(RemovableKind::Cdrom, "CD"), (RemovableKind::Floppy, "floppy")] {
         let old: Vec<_> = before.removable.iter().filter(|drive| drive.kind == kind).collect();
-        let new: Vec<_> = prepared.brief.drives.iter().filter(|drive| drive.kind == kind).collect();
+        let new: Vec<_> = prepared.settled.brief.drives.iter().filter(|drive| drive.kind == kind).collect();
         for index in 0..old.len().max(new.len()) {
             let was = old.get(index).map(|drive| {
                 let media = drive.media.as_ref().map_or("empty".into(), |media| format!("with {media}"));
@@ -87,18 +87,19 @@ fn boot(position: Option<u32>) -> String {
 }
 
 fn disks(prepared: &Prepared, before: &Machine, rows: &mut Vec<Row>) {
-    for (index, disk) in prepared.target.disks.iter().enumerate() {
+    for (index, disk) in prepared.settled.target.disks.iter().enumerate() {
         let shape = match (&disk.image, &disk.stream) {
             (Some(image), _) => image.facts.shape.to_string(),
             (None, Some(stream)) => format!("in {}", stream.compression),
             (None, None) => "empty".into(),
         };
-        let device = before.disks.get(index).filter(|_| prepared.target.described.is_some());
+        let device = before.disks.get(index).filter(|_| prepared.settled.target.described.is_some());
         let place =
             device.map_or(String::new(), |d| format!(" on {} {}:{}{}", d.controller, d.bus, d.slot, boot(d.boot)));
         let was = format!("{} {shape}{place}", ByteSize(disk.size));
-        let new = prepared.brief.disks.iter().find(|new| new.source == disk.id);
-        let planned = prepared.plan.as_ref().and_then(|plan| plan.disks.iter().find(|planned| planned.source == index));
+        let new = prepared.settled.brief.disks.iter().find(|new| new.source == disk.id);
+        let planned =
+            prepared.settled.plan.as_ref().and_then(|plan| plan.disks.iter().find(|planned| planned.source == index));
         let after = new.map_or(String::new(), |new| {
             let size = planned.map_or(disk.size, |planned| planned.size);
             let packed = new.compress.as_ref().map_or(String::new(), |kind| format!(" in {kind}"));
@@ -116,9 +117,9 @@ fn adapters(prepared: &Prepared, before: &Machine, rows: &mut Vec<Row>) {
         let plug = if connected { "" } else { ", unplugged" };
         format!("{model}, {mac}, on {network}{plug}")
     };
-    let old: &[_] = if prepared.target.described.is_some() { &before.adapters } else { &[] };
+    let old: &[_] = if prepared.settled.target.described.is_some() { &before.adapters } else { &[] };
     let mut told = Vec::new();
-    for (index, new) in prepared.brief.adapters.iter().enumerate() {
+    for (index, new) in prepared.settled.brief.adapters.iter().enumerate() {
         let was = old.iter().find(|adapter| new.source.as_deref() == Some(&*adapter.name));
         told.extend(was.map(|adapter| adapter.name.clone()));
         let mac = match &new.mac {

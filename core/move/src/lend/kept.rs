@@ -128,17 +128,17 @@ impl Kept {
                 None => Vec::new(),
             };
             scratch.flush()?;
-            let id = prepared.target.disks.get(planned.source).map(|disk| disk.id.clone()).unwrap_or_default();
+            let id = prepared.settled.target.disks.get(planned.source).map(|disk| disk.id.clone()).unwrap_or_default();
             disks.push(DiskRecord { id, size: planned.size, edits });
         }
         let record = Record {
             schema: SCHEMA,
             tool: TOOL.into(),
             since: Timestamp::now(),
-            target: prepared.target.name.clone(),
-            destination: prepared.destination.name.clone(),
+            target: prepared.settled.target.name.clone(),
+            destination: prepared.settled.destination.name.clone(),
             machine: plan.machine.clone(),
-            sources: sources(&prepared.target, plan),
+            sources: sources(&prepared.settled.target, plan),
             disks,
             guest: prepared.inside.record.clone(),
         };
@@ -181,8 +181,8 @@ impl Kept {
 
     /// The machine's disks with what is kept above them, in the plan's order.
     pub(super) fn scratches(&self, prepared: &Prepared) -> Result<Vec<Scratch>> {
-        let Some(plan) = &prepared.plan else { return Ok(Vec::new()) };
-        self.open_all(&prepared.target, plan)
+        let Some(plan) = &prepared.settled.plan else { return Ok(Vec::new()) };
+        self.open_all(&prepared.settled.target, plan)
     }
 
     fn open_all(&self, target: &Target, plan: &Plan) -> Result<Vec<Scratch>> {
@@ -254,8 +254,8 @@ impl Kept {
 
     /// Notes what the guest wrote, as an edit of its own on each disk of `prepared`.
     pub(crate) fn note_writes(&mut self, prepared: &mut Prepared) -> Result<()> {
-        let Some(plan) = &prepared.plan else { return Ok(()) };
-        let scratches = self.open_all(&prepared.target, plan)?;
+        let Some(plan) = &prepared.settled.plan else { return Ok(()) };
+        let scratches = self.open_all(&prepared.settled.target, plan)?;
         for (planned, scratch) in plan.disks.iter().zip(scratches) {
             let ranges = scratch.written(RANGES)?;
             let bytes: u64 = ranges.iter().map(|range| range.end - range.start).sum();
@@ -263,8 +263,9 @@ impl Kept {
                 continue;
             }
             self.written += bytes;
-            let disk = prepared.target.disks.get(planned.source).map(|disk| disk.id.clone()).unwrap_or_default();
-            prepared.findings.push(Finding::GuestWrote { disk, bytes });
+            let disk =
+                prepared.settled.target.disks.get(planned.source).map(|disk| disk.id.clone()).unwrap_or_default();
+            prepared.settled.findings.push(Finding::GuestWrote { disk, bytes });
             if let Some(edited) = prepared.inside.disks.get_mut(&planned.source) {
                 let reason = "The guest wrote it while its disk was lent.".into();
                 edited.edits.push(Edit { name: WRITES.into(), reason, ranges });
@@ -298,7 +299,7 @@ pub(super) fn parse(bytes: &[u8]) -> Result<Record, String> {
 
 /// The disk below what is written to `planned`, and who may open it.
 fn below(prepared: &Prepared, planned: &PlannedDisk) -> Result<(Arc<dyn Disk>, Access)> {
-    let disk = prepared.target.disks.get(planned.source);
+    let disk = prepared.settled.target.disks.get(planned.source);
     let disk = disk.ok_or_else(|| Error::Refused { findings: vec![Finding::NoDisk] })?;
     Ok((grown(disk.disk(), planned.size), disk.access()))
 }

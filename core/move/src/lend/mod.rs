@@ -107,7 +107,7 @@ pub fn lend(options: &Options, context: &Context<'_>) -> Result<Lent> {
     let (plan, findings) = prepared.accepted(&options.accept)?;
     let mut disks = Vec::new();
     for (index, (planned, scratch)) in plan.disks.iter().zip(kept.scratches(&prepared)?).enumerate() {
-        let known = prepared.target.disks.get(planned.source);
+        let known = prepared.settled.target.disks.get(planned.source);
         disks.push(LentDisk {
             export: format!("{}-{index}", plan.machine.name),
             id: known.map(|disk| disk.id.clone()).unwrap_or_default(),
@@ -116,7 +116,7 @@ pub fn lend(options: &Options, context: &Context<'_>) -> Result<Lent> {
             edits: kept.edits(index),
         });
     }
-    tracing::info!(target = prepared.target.name, kept = %folder.display(), goes_on, "lending");
+    tracing::info!(target = prepared.settled.target.name, kept = %folder.display(), goes_on, "lending");
     Ok(Lent {
         disks,
         kept: folder,
@@ -139,12 +139,12 @@ fn beside(landing: &Path) -> PathBuf {
 impl Lent {
     /// Name of the machine.
     pub fn name(&self) -> &str {
-        self.prepared.plan.as_ref().map_or("", |plan| &plan.machine.name)
+        self.prepared.settled.plan.as_ref().map_or("", |plan| &plan.machine.name)
     }
 
     /// Name of the destination.
     pub fn destination(&self) -> &str {
-        &self.prepared.destination.name
+        &self.prepared.settled.destination.name
     }
 
     /// What a server of network block devices is given.
@@ -159,16 +159,17 @@ impl Lent {
     /// # Errors
     /// [`Error::NoWordForServed`] where no machine file of the destination has a word for such disks.
     pub fn machine_file(&self, served: &[Served]) -> Result<String> {
-        let (prepared, plan) = (&self.prepared, self.prepared.plan.as_ref());
-        let Some(plan) = plan.filter(|_| prepared.destination.machine_files.contains(&MachineFile::DomainXml)) else {
-            return Err(Error::NoWordForServed { destination: prepared.destination.name.clone() });
+        let (prepared, plan) = (&self.prepared, self.prepared.settled.plan.as_ref());
+        let Some(plan) = plan.filter(|_| prepared.settled.destination.machine_files.contains(&MachineFile::DomainXml))
+        else {
+            return Err(Error::NoWordForServed { destination: prepared.settled.destination.name.clone() });
         };
         let mut machine = plan.machine.clone();
         for device in &mut machine.disks {
             device.format = Some("raw".into());
         }
         // What was harmless in the source's own file stays, as in a landing.
-        let earlier = plan.earlier(&prepared.target).filter(|_| plan.machine_file == MachineFile::DomainXml);
+        let earlier = plan.earlier(&prepared.settled.target).filter(|_| plan.machine_file == MachineFile::DomainXml);
         let failed = Error::io("writing", Path::new(machine.name.as_str()));
         domain::write_served(&machine, served, earlier).map_err(failed)
     }
