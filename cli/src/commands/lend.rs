@@ -48,7 +48,6 @@ pub(crate) fn run(args: &LendArgs, session: &Session) -> Result<Exit> {
         (Some(certificate), Some(key), Some(clients)) => Some(Guard::from_files(certificate, key, clients)?),
         _ => None,
     };
-    let tls = guard.is_some();
     let lent = match order_of(args)? {
         Some(order) => {
             let (site, accept, kept) = (session.site.clone(), args.accept.clone(), args.kept.clone());
@@ -73,24 +72,14 @@ pub(crate) fn run(args: &LendArgs, session: &Session) -> Result<Exit> {
             disks.into_iter().map(|(name, disk)| Export::read_only(name, disk)).collect()
         }
     };
-    let progress = session.progress.clone();
-    let tell = move |event: Event| {
-        let line = match event {
-            Event::Came { .. } | Event::Left { .. } => return,
-            Event::Refused { peer, why } => format!("A client ({peer}) was not served: {why}.\n"),
-            Event::Trouble { export, what } => format!("{export}: {what}.\n"),
-        };
-        progress.say(&line);
-    };
-    let server = Server::start(&at, exports, guard, Arc::new(tell))?;
-    open_to_group(args, &at)?;
-    let served = served(&server, &args.at, tls);
-    let machine_file = match (&lent, &args.machine_file) {
-        (Some(lent), Some(path)) => {
-            staging::write(path, lent.machine_file(&served)?.as_bytes(), args.force, Access::ANYBODY)?;
-            Some(path.as_path())
+    let started = Instant::now();
+    let (server, served, machine_file) = match begin(args, &at, exports, guard, lent.as_ref(), session) {
+        Ok(begun) => begun,
+        Err(error) => {
+            // Nobody was served, so that nothing is kept.
+            lent.map(Lent::discard).transpose()?;
+            return Err(error);
         }
-        _ => None,
     };
     let target = args.target.to_string_lossy();
     let shown = Shown { target: &target, lent: lent.as_ref(), exports: server.exports(), served, machine_file };
@@ -98,15 +87,41 @@ pub(crate) fn run(args: &LendArgs, session: &Session) -> Result<Exit> {
         true => emit_json(&shown.document())?,
         false => emit(&(shown.text() + "\n"))?,
     }
-    let started = Instant::now();
-    watch(&server, lent.as_ref(), session)?;
+    let outcome = watch(&server, lent.is_some(), session);
+    reformis_move::Observer::end(&*session.progress);
     let totals = Totals::of(server.exports());
-    let open: u64 = server.exports().iter().map(|export| export.tally.connections()).sum();
+    // Whatever ended it: what was written is flushed.
     server.end()?;
+    outcome?;
     if !session.json {
-        emit(&ended(args, lent.as_ref(), &totals, open, started.elapsed()))?;
+        emit(&ended(args, lent.as_ref(), &totals, started.elapsed()))?;
     }
     Ok(Exit::Done)
+}
+
+/// Listens, and writes the machine file that says where.
+fn begin<'a>(
+    args: &'a LendArgs,
+    at: &At,
+    exports: Vec<Export>,
+    guard: Option<Guard>,
+    lent: Option<&Lent>,
+    session: &Session,
+) -> Result<(Server, Vec<Served>, Option<&'a Path>)> {
+    let tls = guard.is_some();
+    let progress = session.progress.clone();
+    let tell = move |event: Event| {
+        progress.say(&match event {
+            Event::Refused { peer, why } => format!("The connection of {peer} ended: {why}.\n"),
+            Event::Trouble { export, what } => format!("{export}: {what}.\n"),
+        });
+    };
+    let server = Server::start(at, exports, guard, Arc::new(tell))?;
+    open_to_group(args, at)?;
+    let served = served(&server, &args.at, tls);
+    let (Some(lent), Some(path)) = (lent, args.machine_file.as_deref()) else { return Ok((server, served, None)) };
+    staging::write(path, lent.machine_file(&served)?.as_bytes(), args.force, Access::ANYBODY)?;
+    Ok((server, served, Some(path)))
 }
 
 /// The error of a refusal, after its findings were printed where a script wants them.
@@ -307,14 +322,14 @@ impl Shown<'_> {
     }
 }
 
-/// Shows how it stands until the person ends it.
-fn watch(server: &Server, lent: Option<&Lent>, session: &Session) -> Result<()> {
+/// Shows how it stands until the person ends it; the source of a guest that writes has to stay what it is.
+fn watch(server: &Server, is_kept: bool, session: &Session) -> Result<()> {
     let mut flushed = Instant::now();
     let mut looked = Instant::now();
     while !session.cancel.load(Ordering::Relaxed) {
         std::thread::sleep(SHOWN);
         let totals = Totals::of(server.exports());
-        let open: u64 = server.exports().iter().map(|export| export.tally.connections()).sum();
+        let open = totals.connections;
         let errors = if totals.errors == 0 { String::new() } else { format!(", {} failed", totals.errors) };
         session.progress.stands(&format!(
             "{open} {}, {} read, {} written{errors}",
@@ -328,18 +343,25 @@ fn watch(server: &Server, lent: Option<&Lent>, session: &Session) -> Result<()> 
             }
             flushed = Instant::now();
         }
-        if looked.elapsed() >= LOOKED && lent.is_some() {
-            // A guest that reads two versions of one disk is better stopped.
-            server.exports().iter().try_for_each(|export| export.disk.check_unchanged())?;
+        if looked.elapsed() >= LOOKED && is_kept {
+            for export in server.exports() {
+                match export.disk.check_unchanged() {
+                    // A guest that reads two versions of one disk is better stopped.
+                    Err(error @ reformis_disk::Error::Changed { .. }) => return Err(error.into()),
+                    // A network that is away for a while comes back.
+                    Err(error) => tracing::warn!(%error, export = export.name, "the source could not be looked at"),
+                    Ok(()) => {}
+                }
+            }
             looked = Instant::now();
         }
     }
-    reformis_move::Observer::end(&*session.progress);
     Ok(())
 }
 
 /// What was done with all exports.
 struct Totals {
+    connections: u64,
     read: u64,
     written: u64,
     errors: u64,
@@ -349,6 +371,7 @@ impl Totals {
     fn of(exports: &[Export]) -> Self {
         let sum = |count: fn(&Export) -> u64| exports.iter().map(count).sum();
         Self {
+            connections: sum(|export| export.tally.connections()),
             read: sum(|export| export.tally.read()),
             written: sum(|export| export.tally.written()),
             errors: sum(|export| export.tally.errors()),
@@ -356,14 +379,18 @@ impl Totals {
     }
 }
 
-fn ended(args: &LendArgs, lent: Option<&Lent>, totals: &Totals, open: u64, time: Duration) -> String {
+fn ended(args: &LendArgs, lent: Option<&Lent>, totals: &Totals, time: Duration) -> String {
     let mut text = format!("{}\n", paint(GOOD, "Ended"));
     let mut rows = vec![
         ("read", ByteSize(totals.read).to_string()),
         ("written", ByteSize(totals.written).to_string()),
         ("time", duration(time.as_secs_f64())),
     ];
-    if open > 0 {
+    if totals.errors > 0 {
+        rows.push(("failed", format!("{} of the guest's requests", totals.errors)));
+    }
+    if totals.connections > 0 {
+        let open = totals.connections;
         let what = "still open: the guest finds its disks as after a loss of power";
         rows.push(("connections", format!("{open} {what}")));
     }

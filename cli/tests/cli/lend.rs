@@ -277,7 +277,7 @@ fn a_script_gets_one_document_and_wrong_words_are_told() {
     let args = ["lend", "ledger.vmx", "--dest", "vmbus-host", "--into", "y", "--at", "unix:s", "--machine-file", "m"];
     let ran = place.run(&args).expect(1);
     assert!(ran.err.contains("no machine file of vmbus-host has a word"), "{}", ran.err);
-    assert!(!place.path("s").exists() && !place.path("m").exists());
+    assert!(!place.path("s").exists() && !place.path("m").exists() && !place.path("y/ledger.lent").exists());
 }
 
 /// What is compressed as a whole is unpacked each time, and is the same source all the same.

@@ -30,6 +30,7 @@ use crate::{
     observer::Context,
     prepare::{self, Order, Prepared},
     record::GuestRecord,
+    staging::Place,
     target::{self, Opening},
     verdict::Verdict,
 };
@@ -140,6 +141,18 @@ impl Lent {
     /// Name of the machine.
     pub fn name(&self) -> &str {
         self.prepared.settled.plan.as_ref().map_or("", |plan| &plan.machine.name)
+    }
+
+    /// Ends before anybody was served: the folder goes, if it was made for this.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn discard(self) -> Result<()> {
+        if self.goes_on {
+            return Ok(());
+        }
+        let (above, name) = Place::of(&self.kept)?;
+        above.remove_folder(&name)
     }
 
     /// Name of the destination.

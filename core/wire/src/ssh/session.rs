@@ -15,7 +15,7 @@ use std::{
 };
 
 use reformis_disk::error::WireKind;
-use rustix::fs::{CWD, FileType, Mode};
+use rustix::fs::{CWD, FileType, Mode, OFlags};
 
 use crate::{
     fault::{Fault, Stop},
@@ -282,8 +282,9 @@ const ASKED: usize = 4;
 fn in_a_pipe(path: &Path, secret: &Secret) -> std::io::Result<File> {
     std::fs::remove_file(path).ok();
     rustix::fs::mknodat(CWD, path, FileType::Fifo, Mode::RUSR | Mode::WUSR, 0)?;
-    // Open in both directions, so that nobody is waited for.
-    let mut pipe = std::fs::OpenOptions::new().read(true).write(true).open(path)?;
+    // Open in both directions, so that nobody is waited for; what it cannot hold is an error.
+    let flags = OFlags::RDWR | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    let mut pipe = File::from(rustix::fs::open(path, flags, Mode::empty())?);
     // Each way to let somebody in may ask once.
     pipe.write_all(format!("{}\n", secret.expose()).repeat(ASKED).as_bytes())?;
     Ok(pipe)

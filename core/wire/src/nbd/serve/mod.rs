@@ -76,23 +76,9 @@ pub enum At {
 /// What happens at a server.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Event {
-    /// A client chose an export.
-    Came {
-        /// Who: an address, or what a socket file tells of the process.
-        peer: String,
-        /// The export.
-        export: String,
-    },
-    /// A client has gone.
-    Left {
-        /// Who.
-        peer: String,
-        /// The export.
-        export: String,
-    },
-    /// A client was not let in, or broke the protocol's rules.
+    /// A client was not let in, broke the protocol's rules, or was cut off.
     Refused {
-        /// Who.
+        /// Who: an address, or what a socket file tells of the process.
         peer: String,
         /// Why, as the end of a sentence that is safe to show.
         why: String,
@@ -261,7 +247,6 @@ fn connection(socket: Socket, peer: &str, house: &House) -> Result<(), Fault> {
 fn serve(chosen: &Chosen, peer: &str, halves: socket::Halves, house: &House) -> Result<(), Fault> {
     let export = &chosen.export;
     tracing::info!(peer, export = export.name, "a client came");
-    (house.tell)(Event::Came { peer: peer.into(), export: export.name.clone() });
     export.tally.came();
     let told = Mutex::new(None);
     let trouble = |what: String| {
@@ -269,6 +254,7 @@ fn serve(chosen: &Chosen, peer: &str, halves: socket::Halves, house: &House) -> 
         // A disk that cannot be read fails often, with the same words.
         let mut last = told.lock().unwrap_or_else(PoisonError::into_inner);
         if last.as_ref() != Some(&what) {
+            tracing::warn!(export = export.name, what, "a request failed");
             *last = Some(what.clone());
             (house.tell)(Event::Trouble { export: export.name.clone(), what });
         }
@@ -276,11 +262,10 @@ fn serve(chosen: &Chosen, peer: &str, halves: socket::Halves, house: &House) -> 
     let outcome = requests::serve(chosen, halves, &trouble);
     // A client that is gone may come back after we ended.
     if let Some(Err(error)) = export.writable.as_ref().map(|disk| disk.flush()) {
-        trouble(error.to_string());
+        trouble(reformis_disk::text::printable(&error.to_string()));
     }
     export.tally.left();
     tracing::info!(peer, export = export.name, "a client has gone");
-    (house.tell)(Event::Left { peer: peer.into(), export: export.name.clone() });
     outcome
 }
 

@@ -59,7 +59,8 @@ pub(super) fn serve(chosen: &Chosen, halves: Halves, trouble: &(dyn Fn(String) +
     let waiting = Mutex::new(waiting);
     std::thread::scope(|scope| {
         for _ in 0..WORKERS {
-            scope.spawn(|| work(&desk, &waiting));
+            let worker = std::thread::Builder::new().spawn_scoped(scope, || work(&desk, &waiting));
+            worker.map_err(|error| Fault::again(format!("there is no thread for it: {error}")))?;
         }
         // With its end, the workers do what waits, and end.
         read_requests(&desk, &mut reader, hand)
@@ -198,10 +199,7 @@ impl Desk<'_> {
             command::READ if self.chosen.is_structured => self.read_in_chunks(request, buf),
             command::READ => self.read_simply(request, buf),
             command::BLOCK_STATUS => self.map(request),
-            command::FLUSH => {
-                export.tally.flushed();
-                self.reply(request.cookie, self.done(self.flush()))
-            }
+            command::FLUSH => self.reply(request.cookie, self.done(self.flush())),
             _ => {
                 let outcome = match (request.kind, &export.writable) {
                     (command::WRITE, _) => self.write(offset, &request.bytes),

@@ -60,7 +60,10 @@ impl Listener {
     fn port(place: &str, is_guarded: bool) -> Result<Self, Error> {
         let addresses: Vec<_> = place.to_socket_addrs().map_err(Error::io("listening at", place, None))?.collect();
         if !is_guarded && addresses.iter().any(|address| !address.ip().is_loopback()) {
-            return Err(wrong(place, "without TLS, everybody who reaches it could read and write the disks"));
+            return Err(wrong(
+                place,
+                "without TLS, everybody who reaches it could read and write the disks: a socket file, loopback or certificates keep them away",
+            ));
         }
         let listener = TcpListener::bind(&addresses[..]).map_err(Error::io("listening at", place, None))?;
         listener.set_nonblocking(true).map_err(Error::io("listening at", place, None))?;

@@ -9,7 +9,6 @@ pub struct Tally {
     read: AtomicU64,
     written: AtomicU64,
     zeroed: AtomicU64,
-    flushes: AtomicU64,
     errors: AtomicU64,
 }
 
@@ -38,10 +37,6 @@ impl Tally {
         add(&self.zeroed, bytes);
     }
 
-    pub(super) fn flushed(&self) {
-        add(&self.flushes, 1);
-    }
-
     pub(super) fn failed(&self) {
         add(&self.errors, 1);
     }
@@ -64,11 +59,6 @@ impl Tally {
     /// Bytes that were made zero without being sent.
     pub fn zeroed(&self) -> u64 {
         self.zeroed.load(Ordering::Relaxed)
-    }
-
-    /// Flushes that were asked for.
-    pub fn flushes(&self) -> u64 {
-        self.flushes.load(Ordering::Relaxed)
     }
 
     /// Requests that failed.
