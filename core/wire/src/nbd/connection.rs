@@ -60,7 +60,7 @@ impl Dial {
             None if self.link.host.contains(':') => format!("[{}]:{}", self.link.host, self.link.port()),
             None => format!("{}:{}", self.link.host, self.link.port()),
         };
-        let mut stream = Buffered(BufReader::with_capacity(BUFFER, connect(&place)?));
+        let mut stream = Buffered(BufReader::with_capacity(BUFFER, Prompt(connect(&place)?)));
         let flags = handshake::greet(&mut stream)?;
         let Some(config) = &self.tls else { return Ok((Box::new(stream), flags)) };
         handshake::start_tls(&mut stream)?;
@@ -101,8 +101,20 @@ fn connect(place: &str) -> Result<TcpStream, Fault> {
     Err(last)
 }
 
+/// A socket whose bytes are acknowledged at once: a server that writes a short reply in two parts, and holds the second back until
+/// the first is acknowledged (RFC 896), would wait 40 ms for it otherwise (RFC 1122, section 4.2.3.2).
+struct Prompt(TcpStream);
+
+impl Read for Prompt {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        // Linux forgets it again; where it is not allowed, it goes as it goes.
+        rustix::net::sockopt::set_tcp_quickack(&self.0, true).ok();
+        self.0.read(buf)
+    }
+}
+
 /// A socket that is read in large pieces: TLS asks for small ones.
-struct Buffered(BufReader<TcpStream>);
+struct Buffered(BufReader<Prompt>);
 
 impl Read for Buffered {
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
@@ -112,11 +124,11 @@ impl Read for Buffered {
 
 impl Write for Buffered {
     fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
-        self.0.get_mut().write(buf)
+        self.0.get_mut().0.write(buf)
     }
 
     fn flush(&mut self) -> io::Result<()> {
-        self.0.get_mut().flush()
+        self.0.get_mut().0.flush()
     }
 }
 
