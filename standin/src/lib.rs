@@ -19,4 +19,5 @@ pub mod ntfs_check;
 pub mod ova;
 pub mod qcow2_check;
 pub mod servers;
+pub mod store;
 pub mod windows;

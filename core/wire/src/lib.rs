@@ -28,6 +28,7 @@ mod secret;
 pub mod settings;
 pub mod ssh;
 pub mod steady;
+pub mod stores;
 mod tls;
 mod wires;
 

@@ -8,7 +8,7 @@ mod answer;
 mod exports;
 mod faults;
 mod machines;
-mod request;
+pub(crate) mod request;
 mod serve;
 
 pub use faults::Faults;

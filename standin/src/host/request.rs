@@ -12,14 +12,14 @@ const BODY: usize = 64 << 10;
 
 /// A request.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Request {
-    pub(super) method: String,
+pub(crate) struct Request {
+    pub(crate) method: String,
     /// The path, from its slash on, without the query.
-    pub(super) path: String,
-    pub(super) query: String,
+    pub(crate) path: String,
+    pub(crate) query: String,
     /// Headers by their names in small letters.
-    pub(super) headers: BTreeMap<String, String>,
-    pub(super) body: Vec<u8>,
+    pub(crate) headers: BTreeMap<String, String>,
+    pub(crate) body: Vec<u8>,
 }
 
 fn line(input: &mut impl BufRead) -> Option<String> {
@@ -29,8 +29,17 @@ fn line(input: &mut impl BufRead) -> Option<String> {
     Some(text.strip_suffix("\r\n")?.to_string())
 }
 
-/// The next request; `None` at the end, and for what is none.
+/// The next request with its body; `None` at the end, and for what is none.
 pub(super) fn read(input: &mut impl BufRead) -> Option<Request> {
+    let mut request = read_head(input)?;
+    let len = usize::try_from(request.length()?).ok().filter(|len| *len <= BODY)?;
+    request.body = vec![0; len];
+    input.read_exact(&mut request.body).ok()?;
+    Some(request)
+}
+
+/// The next request without its body, which is still to be read; `None` at the end, and for what is none.
+pub(crate) fn read_head(input: &mut impl BufRead) -> Option<Request> {
     let first = line(input)?;
     let mut words = first.split(' ');
     let (method, target, version) = (words.next()?, words.next()?, words.next()?);
@@ -42,13 +51,7 @@ pub(super) fn read(input: &mut impl BufRead) -> Option<Request> {
     for _ in 0..HEADERS {
         let line = line(input)?;
         if line.is_empty() {
-            let len: usize = request.headers.get("content-length").map_or(Some(0), |len| len.parse().ok())?;
-            if len > BODY || request.headers.contains_key("transfer-encoding") {
-                return None;
-            }
-            request.body = vec![0; len];
-            input.read_exact(&mut request.body).ok()?;
-            return Some(request);
+            return (!request.headers.contains_key("transfer-encoding")).then_some(request);
         }
         let (name, value) = line.split_once(':')?;
         let is_token =
@@ -63,13 +66,18 @@ pub(super) fn read(input: &mut impl BufRead) -> Option<Request> {
 }
 
 impl Request {
+    /// Bytes of its body.
+    pub(crate) fn length(&self) -> Option<u64> {
+        self.headers.get("content-length").map_or(Some(0), |len| len.parse().ok())
+    }
+
     /// The value of `name` in the query.
-    pub(super) fn parameter(&self, name: &str) -> Option<&str> {
+    pub(crate) fn parameter(&self, name: &str) -> Option<&str> {
         self.query.split('&').find_map(|pair| pair.strip_prefix(name)?.strip_prefix('='))
     }
 
     /// The part that is asked for, of a file of `len` bytes: only ranges with both ends.
-    pub(super) fn range(&self, len: u64) -> Option<(u64, u64)> {
+    pub(crate) fn range(&self, len: u64) -> Option<(u64, u64)> {
         let (first, last) = self.headers.get("range")?.strip_prefix("bytes=")?.split_once('-')?;
         let (first, last): (u64, u64) = (first.parse().ok()?, last.parse().ok()?);
         (first <= last && first < len).then(|| (first, last.min(len - 1)))

@@ -150,6 +150,20 @@ impl Client {
         if let (None, Some(query)) = (&link.query, &self.dial.query) {
             target = format!("{target}?{}", query.expose());
         }
+        match body.is_empty() {
+            true => self.send_to(method, &target, extra, ()),
+            false => self.send_to(method, &target, extra, body),
+        }
+    }
+
+    /// The same for the link `target` as it stands, with its query.
+    pub(crate) fn send_to(
+        &self,
+        method: &str,
+        target: &str,
+        extra: &[(&str, &str)],
+        body: impl ureq::AsSendBody,
+    ) -> Result<Response<ureq::Body>, Fault> {
         let mut request = ureq::http::Request::builder().method(method).uri(target);
         let is_own = extra.iter().any(|(name, _)| *name == "authorization");
         if let Some(token) = self.dial.token.as_ref().filter(|_| !is_own) {
@@ -162,12 +176,10 @@ impl Client {
             request = request.header(*name, *value);
         }
         // The error of a request that is not sound shows what it holds.
-        let unsound = || Fault::Fatal(WireKind::Settings, "the link or a header is not sound".into());
-        let sent = match body.is_empty() {
-            true => request.body(()).map_err(|_| unsound()).map(|request| self.agent.run(request)),
-            false => request.body(body).map_err(|_| unsound()).map(|request| self.agent.run(request)),
-        };
-        sent?.map_err(|error| fault_of_transport(&error))
+        let request = request
+            .body(body)
+            .map_err(|_| Fault::Fatal(WireKind::Settings, "the link or a header is not sound".into()));
+        self.agent.run(request?).map_err(|error| fault_of_transport(&error))
     }
 }
 

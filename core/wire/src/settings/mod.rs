@@ -1,7 +1,8 @@
-//! What a site says of links and hosts: the tables `link` and `host` of its file.
+//! What a site says of links, hosts and stores: the tables `link`, `host` and `store` of its file.
 
 mod host;
 mod link;
+mod store;
 
 use std::{
     collections::BTreeMap,
@@ -11,6 +12,7 @@ use std::{
 pub use host::{HostKind, HostSettings};
 pub use link::{Compression, HeaderValue, LinkSettings};
 use serde::Deserialize;
+pub use store::{StoreKind, StoreSettings, Style};
 
 use crate::link::Link;
 
@@ -33,6 +35,8 @@ pub struct Settings {
     pub(crate) links: Vec<(Link, LinkSettings)>,
     /// Hosts by their names.
     pub(crate) hosts: BTreeMap<String, HostSettings>,
+    /// Stores by their names.
+    pub(crate) stores: BTreeMap<String, StoreSettings>,
 }
 
 #[derive(Deserialize)]
@@ -41,13 +45,15 @@ struct Written {
     link: BTreeMap<String, LinkSettings>,
     #[serde(default)]
     host: BTreeMap<String, HostSettings>,
+    #[serde(default)]
+    store: BTreeMap<String, StoreSettings>,
 }
 
 impl Settings {
     /// Reads the tables of `text`, a site's file called `file`; what else is in it is not looked at.
     ///
     /// # Errors
-    /// What is not known there, a link that is none, a name of a host that could be a path.
+    /// What is not known there, a link that is none, a name of a host or a store that could be a path or is given twice.
     pub fn parse(file: &str, text: &str) -> Result<Self, SettingsError> {
         let wrong = |what: String| SettingsError { file: file.into(), what };
         let written: Written = toml::from_str(text).map_err(|error| {
@@ -69,15 +75,26 @@ impl Settings {
         }
         // The most particular comes first.
         links.sort_by_key(|(link, _)| std::cmp::Reverse(link.path.trim_end_matches('/').len()));
+        let is_name = |name: &str| {
+            name.chars().count() >= 2 && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_'))
+        };
         for (name, host) in &written.host {
-            let plain = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_');
-            if name.chars().count() < 2 || !name.chars().all(plain) {
+            if !is_name(name) {
                 return Err(wrong(format!("the host '{name}' needs a name of two letters, digits, - or _ at least")));
             }
             host.check().map_err(|what| wrong(format!("host '{name}': {what}")))?;
         }
+        for (name, store) in &written.store {
+            if !is_name(name) {
+                return Err(wrong(format!("the store '{name}' needs a name of two letters, digits, - or _ at least")));
+            }
+            if written.host.contains_key(name) {
+                return Err(wrong(format!("'{name}' is the name of a host and of a store")));
+            }
+            store.check().map_err(|what| wrong(format!("store '{name}': {what}")))?;
+        }
         let folder = Path::new(file).parent().unwrap_or(Path::new("")).to_path_buf();
-        Ok(Self { folder, links, hosts: written.host })
+        Ok(Self { folder, links, hosts: written.host, stores: written.store })
     }
 
     /// What is said of `link`, and the place of that in the settings.
@@ -114,6 +131,23 @@ mod tests {
             ("[host.harbour]\nkind = \"files\"\n", "at"),
             ("[host.harbour]\nkind = \"files\"\nat = \"/exports\"\n", "link"),
             ("[host.harbour]\nkind = \"tide\"\n", "tide"),
+            ("[store.e]\nkind = \"folder\"\nat = \"https://h/put\"\n", "two letters"),
+            ("[store.estuary]\nkind = \"folder\"\nat = \"/srv/put\"\n", "link"),
+            ("[store.estuary]\nkind = \"folder\"\nat = \"https://h/put?sig=abc\"\n", "without a query"),
+            ("[store.estuary]\nkind = \"folder\"\nat = \"https://h/put\"\nregion = \"bay\"\n", "no region"),
+            ("[store.estuary]\nkind = \"objects\"\nat = \"https://h/bucket\"\nregion = \"bay\"\n", "key-id"),
+            (
+                "[store.estuary]\nkind = \"objects\"\nat = \"https://h/b\"\nregion = \"bay\"\nkey-id = { env = \"I\" }\nkey = \"abc\"\n",
+                "line",
+            ),
+            (
+                "[store.estuary]\nkind = \"objects\"\nat = \"https://h\"\nregion = \"bay\"\nkey-id = { env = \"I\" }\nkey = { env = \"K\" }\n",
+                "bucket",
+            ),
+            (
+                "[host.estuary]\nkind = \"libvirt\"\n[store.estuary]\nkind = \"folder\"\nat = \"https://h/put\"\n",
+                "a host and of a store",
+            ),
         ] {
             let error = Settings::parse("site.toml", text).unwrap_err().to_string();
             assert!(error.contains(part) && !error.contains("abc"), "{text}: {error}");

@@ -1,0 +1,82 @@
+//! What a site says of a store.
+
+use serde::Deserialize;
+
+use crate::{link::Link, secret::Credential};
+
+/// How a store is spoken to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum StoreKind {
+    /// An object store: requests that are signed, and uploads in parts.
+    Objects,
+    /// A folder that takes files by HTTP `PUT`.
+    Folder,
+}
+
+impl StoreKind {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Objects => "objects",
+            Self::Folder => "folder",
+        }
+    }
+}
+
+/// Where the bucket of an object store stands in its links.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Style {
+    /// As the first part of the path.
+    #[default]
+    Path,
+    /// In the name of the host, which `at` has already.
+    Host,
+}
+
+/// What a site says of a store. How its server is reached, the table `link` says.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct StoreSettings {
+    /// How it is spoken to.
+    pub kind: StoreKind,
+    /// Where it is: for `objects` the link of the bucket, for both with a folder in it where one is meant.
+    pub at: String,
+    /// Where the bucket stands in the link, for `objects`.
+    #[serde(default)]
+    pub style: Style,
+    /// The region that requests are signed for, for `objects`.
+    pub region: Option<String>,
+    /// The name of the key that signs, for `objects`.
+    pub key_id: Option<Credential>,
+    /// The key that signs, for `objects`.
+    pub key: Option<Credential>,
+    /// Parts that are sent at the same time.
+    pub connections: Option<usize>,
+}
+
+impl StoreSettings {
+    /// Says what does not fit together, as the end of a sentence.
+    pub(super) fn check(&self) -> Result<(), String> {
+        let link = Link::parse(&self.at).map_err(|error| format!("'at' is no link that is read: {}", error.what))?;
+        if !link.scheme.is_http() || link.query.is_some() {
+            return Err("'at' is an http or https link without a query".into());
+        }
+        if self.connections.is_some_and(|count| !(1..=4).contains(&count)) {
+            return Err("connections is a number from 1 to 4".into());
+        }
+        match self.kind {
+            StoreKind::Objects if self.region.is_none() || self.key_id.is_none() || self.key.is_none() => {
+                Err("a store of objects needs region, key-id and key".into())
+            }
+            StoreKind::Objects if self.style == Style::Path && link.path.trim_matches('/').is_empty() => {
+                Err("'at' names no bucket: write it behind the host, or say style = \"host\"".into())
+            }
+            StoreKind::Folder if self.region.is_some() || self.key_id.is_some() || self.key.is_some() => {
+                Err("a folder has no region and no key; its token stands in the table of its link".into())
+            }
+            _ => Ok(()),
+        }
+    }
+}

@@ -1,0 +1,119 @@
+//! A folder that takes files by HTTP `PUT` (RFC 9110, section 9.3.4), as WebDAV servers do.
+
+use std::sync::Arc;
+
+use reformis_disk::error::WireKind;
+use ureq::{SendBody, http::Response};
+
+use super::{Piece, Store, sign::encoded};
+use crate::{
+    fault::Fault,
+    http::{Client, Relink, fault_of_answer},
+    link::Link,
+    settings::StoreSettings,
+    wires::Wires,
+};
+
+/// A folder.
+pub(super) struct Folder {
+    wires: Wires,
+    /// Its link, without a slash at its end.
+    link: Link,
+}
+
+impl Folder {
+    pub(super) fn new(wires: &Wires, settings: &StoreSettings) -> Result<Self, Fault> {
+        let link = Link::parse(&settings.at).map_err(|error| Fault::Fatal(WireKind::Settings, error.what))?;
+        let path = link.path.trim_end_matches('/').to_string();
+        Ok(Self { wires: wires.clone(), link: link.with_path(path) })
+    }
+
+    fn client(&self) -> Result<Arc<Client>, Fault> {
+        self.wires.inner.client(&self.link, false)
+    }
+
+    fn of(&self, name: &str) -> Link {
+        self.link.with_path(format!("{}/{}", self.link.path, encoded(name, true)))
+    }
+
+    fn send(
+        &self,
+        method: &str,
+        name: &str,
+        len: u64,
+        body: Option<SendBody<'_>>,
+    ) -> Result<Response<ureq::Body>, Fault> {
+        let (client, link, len) = (self.client()?, self.of(name), len.to_string());
+        let mut target = link.exposed();
+        if let Some(query) = &client.dial.query {
+            target = format!("{target}?{}", query.expose());
+        }
+        match body {
+            Some(body) => client.send_to(method, &target, &[("content-length", &len)], body),
+            None => client.send_to(method, &target, &[], ()),
+        }
+    }
+
+    fn put_body(&self, name: &str, len: u64, body: SendBody<'_>) -> Result<(), Fault> {
+        let answer = self.send("PUT", name, len, Some(body))?;
+        match answer.status().as_u16() {
+            200..=299 => Ok(()),
+            401 | 403 => Err(Fault::Fatal(
+                WireKind::Denied,
+                "it does not let us write there: give its link a token that may, or name another folder in 'at'".into(),
+            )),
+            404 | 409 => {
+                Err(Fault::Fatal(WireKind::Absent, "the folder is not there: make it, or name another in 'at'".into()))
+            }
+            405 => Err(Fault::Fatal(WireKind::Refused, "it takes no files: let it allow PUT".into())),
+            413 | 507 => Err(Fault::Fatal(WireKind::Refused, "it has no room for a file of this length".into())),
+            status => Err(fault_of_answer(status, answer.headers(), false)),
+        }
+    }
+}
+
+impl Store for Folder {
+    fn about(&self) -> Result<Vec<String>, Fault> {
+        // Nothing tells what a folder allows but trying it.
+        self.put(super::TRIAL, b"")?;
+        self.remove(super::TRIAL)?;
+        Ok(vec!["files are sent as a whole, after they were made here".into()])
+    }
+
+    fn len_of(&self, name: &str) -> Result<Option<u64>, Fault> {
+        let answer = self.send("HEAD", name, 0, None)?;
+        match answer.status().as_u16() {
+            200..=299 => {
+                let len = answer.headers().get("content-length").and_then(|len| len.to_str().ok()?.parse().ok());
+                Ok(Some(len.ok_or_else(|| Fault::protocol("it does not say how long a file is"))?))
+            }
+            404 | 410 => Ok(None),
+            status => Err(fault_of_answer(status, answer.headers(), false)),
+        }
+    }
+
+    fn put(&self, name: &str, mut bytes: &[u8]) -> Result<(), Fault> {
+        self.put_body(name, bytes.len() as u64, SendBody::from_reader(&mut bytes))
+    }
+
+    fn remove(&self, name: &str) -> Result<(), Fault> {
+        let answer = self.send("DELETE", name, 0, None)?;
+        match answer.status().as_u16() {
+            200..=299 | 404 | 410 => Ok(()),
+            403 | 405 => {
+                Err(Fault::Fatal(WireKind::Denied, "it lets us write and not remove: let it allow DELETE".into()))
+            }
+            status => Err(fault_of_answer(status, answer.headers(), false)),
+        }
+    }
+
+    fn link(&self, name: &str) -> Result<Link, Fault> {
+        Ok(self.of(name))
+    }
+
+    fn put_whole(&self, name: &str, piece: &Piece) -> Result<(), Fault> {
+        let shared = &self.wires.inner.shared;
+        let mut reader = piece.reader(shared.pace.clone(), shared.stop.clone());
+        self.put_body(name, piece.len, SendBody::from_reader(&mut reader))
+    }
+}

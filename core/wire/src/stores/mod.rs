@@ -1,0 +1,214 @@
+//! Stores: places where bytes are put, by the names that a site gives them.
+
+mod folder;
+mod objects;
+mod piece;
+mod sign;
+mod upload;
+mod xml;
+
+use std::{collections::BTreeMap, sync::Arc};
+
+use piece::Piece;
+use reformis_disk::{
+    Error, Result,
+    error::{WireError, WireKind},
+};
+pub use upload::{Begun, Done, Ledger, Upload};
+
+use crate::{
+    fault::Fault,
+    link::Link,
+    settings::StoreKind,
+    wires::{Inner, Wires},
+};
+
+/// Parts of an upload that are there: by their numbers, each one's length and tag.
+type There = BTreeMap<u32, (u64, String)>;
+
+/// What a store is asked for; one try each. Names begin in the store's own folder.
+trait Store: Send + Sync {
+    /// What it is, and what it lets us do, in words.
+    fn about(&self) -> Result<Vec<String>, Fault>;
+
+    /// Bytes of what is called `name`; `None` where nothing is.
+    fn len_of(&self, name: &str) -> Result<Option<u64>, Fault>;
+
+    /// Puts a few bytes.
+    fn put(&self, name: &str, bytes: &[u8]) -> Result<(), Fault>;
+
+    /// Removes what is called `name`.
+    fn remove(&self, name: &str) -> Result<(), Fault>;
+
+    /// A link by which it is read.
+    fn link(&self, name: &str) -> Result<Link, Fault>;
+
+    /// How it takes uploads in parts, where it does.
+    fn parts(&self) -> Option<&dyn Parts> {
+        None
+    }
+
+    /// Puts all of `piece` at once.
+    fn put_whole(&self, _name: &str, _piece: &Piece) -> Result<(), Fault> {
+        Err(Fault::Fatal(WireKind::Refused, "it takes uploads in parts".into()))
+    }
+}
+
+/// Uploads in parts.
+trait Parts: Send + Sync {
+    /// Begins one; what it is called.
+    fn begin(&self, name: &str) -> Result<String, Fault>;
+
+    /// Sends one part; its tag.
+    fn put_part(&self, name: &str, id: &str, number: u32, piece: &Piece) -> Result<String, Fault>;
+
+    /// The parts that are there; `None` where the upload is not.
+    fn there(&self, name: &str, id: &str) -> Result<Option<There>, Fault>;
+
+    /// Makes one object of the parts with these tags.
+    fn finish(&self, name: &str, id: &str, tags: &[String]) -> Result<(), Fault>;
+
+    /// Gives the upload up.
+    fn abort(&self, name: &str, id: &str) -> Result<(), Fault>;
+
+    /// Uploads that are not finished, of names that begin with `name`: the whole name, and what each is called.
+    fn open(&self, name: &str) -> Result<Vec<(String, String)>, Fault>;
+}
+
+/// A store of the site.
+#[derive(Clone)]
+pub struct Place {
+    name: String,
+    store: Arc<dyn Store>,
+    inner: Arc<Inner>,
+    connections: usize,
+}
+
+impl std::fmt::Debug for Place {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}:", self.name)
+    }
+}
+
+/// The object that is written and removed again, to see whether that is allowed.
+const TRIAL: &str = "reformis-trial";
+
+impl Place {
+    /// Whether uploads go there in parts, as they are made; else a whole file is sent at once.
+    pub fn takes_parts(&self) -> bool {
+        self.store.parts().is_some()
+    }
+
+    fn place(&self, name: &str) -> String {
+        format!("{}:{name}", self.name)
+    }
+
+    fn tried<T>(&self, action: &'static str, name: &str, attempt: impl FnMut() -> Result<T, Fault>) -> Result<T> {
+        self.inner.patient(attempt).map_err(|fault| fault.into_error(action, &self.place(name), None))
+    }
+
+    /// What it is, and what it lets us do, in words.
+    ///
+    /// # Errors
+    /// [`Error::Wire`].
+    pub fn about(&self) -> Result<Vec<String>> {
+        self.tried("trying", "", || self.store.about())
+    }
+
+    /// Puts an empty file into `folder` and removes it again.
+    ///
+    /// # Errors
+    /// [`Error::Wire`] with what is missing, and the remedy.
+    pub fn try_out(&self, folder: &str) -> Result<()> {
+        let name = format!("{}{TRIAL}", below(folder));
+        self.tried("trying to write to", &name, || self.store.put(&name, b""))?;
+        self.tried("trying to remove from", &name, || self.store.remove(&name))
+    }
+
+    /// Bytes of what is called `name`; `None` where nothing is.
+    ///
+    /// # Errors
+    /// [`Error::Wire`].
+    pub fn len_of(&self, name: &str) -> Result<Option<u64>> {
+        self.tried("looking for", name, || self.store.len_of(name))
+    }
+
+    /// Puts a few bytes.
+    ///
+    /// # Errors
+    /// [`Error::Wire`].
+    pub fn put(&self, name: &str, bytes: &[u8]) -> Result<()> {
+        self.tried("writing", name, || self.store.put(name, bytes))
+    }
+
+    /// A link by which `name` is read, with what lets anybody in.
+    ///
+    /// # Errors
+    /// [`Error::Wire`].
+    pub fn link(&self, name: &str) -> Result<Link> {
+        self.tried("making a link to", name, || self.store.link(name))
+    }
+
+    /// Uploads of names that begin with `name` and are not finished: the names, and what each upload is called.
+    ///
+    /// # Errors
+    /// [`Error::Wire`].
+    pub fn unfinished(&self, name: &str) -> Result<Vec<(String, String)>> {
+        let Some(parts) = self.store.parts() else { return Ok(Vec::new()) };
+        self.tried("listing the uploads of", name, || parts.open(name))
+    }
+
+    /// Gives up an upload that is not finished.
+    ///
+    /// # Errors
+    /// [`Error::Wire`].
+    pub fn give_up(&self, name: &str, id: &str) -> Result<()> {
+        let Some(parts) = self.store.parts() else { return Ok(()) };
+        self.tried("giving up an upload of", name, || parts.abort(name, id))
+    }
+}
+
+/// What the names in `folder` begin with.
+pub fn below(folder: &str) -> String {
+    match folder.trim_matches('/') {
+        "" => String::new(),
+        folder => format!("{folder}/"),
+    }
+}
+
+impl Wires {
+    /// The stores that are known: name, kind, and where each is.
+    pub fn stores(&self) -> Vec<(String, &'static str, String)> {
+        let stores = self.inner.settings.stores.iter();
+        stores.map(|(name, store)| (name.clone(), store.kind.word(), crate::link::without_secrets(&store.at))).collect()
+    }
+
+    /// The store and the name in it that `text` says: `STORE:NAME`. `None` for what does not begin with the name of a store.
+    pub fn store_of<'t>(&self, text: &'t str) -> Option<(&'t str, &'t str)> {
+        let (store, name) = text.split_once(':')?;
+        (self.inner.settings.stores.contains_key(store) && !name.starts_with("//")).then_some((store, name))
+    }
+
+    /// The store `name`.
+    ///
+    /// # Errors
+    /// [`Error::Wire`]: there is none of this name; a key that cannot be had.
+    pub fn store(&self, name: &str) -> Result<Place> {
+        let failed = |fault: Fault| fault.into_error("opening the store", name, None);
+        let Some(settings) = self.inner.settings.stores.get(name) else {
+            let known: Vec<_> = self.inner.settings.stores.keys().map(String::as_str).collect();
+            let what = match known.is_empty() {
+                true => "no store is named in reformis.toml".to_string(),
+                false => format!("there are {}", known.join(", ")),
+            };
+            let (action, place, kind) = ("looking for the store", name.into(), WireKind::Settings);
+            return Err(Error::from(WireError { action, place, offset: None, what, kind }));
+        };
+        let store: Arc<dyn Store> = match settings.kind {
+            StoreKind::Objects => Arc::new(objects::Objects::new(self, name, settings).map_err(failed)?),
+            StoreKind::Folder => Arc::new(folder::Folder::new(self, settings).map_err(failed)?),
+        };
+        let connections = settings.connections.unwrap_or(upload::CONNECTIONS);
+        Ok(Place { name: name.into(), store, inner: self.inner.clone(), connections })
+    }
+}

@@ -1,0 +1,104 @@
+//! Bytes on their way to a store: a part, kept until it is there, since it may have to be sent again.
+
+use std::{
+    fs::File,
+    io::{self, Read, Write},
+    os::unix::fs::FileExt,
+    sync::Arc,
+};
+
+use ring::digest::{Context, SHA256};
+
+use super::sign::hex;
+use crate::{fault::Stop, steady::Pace};
+
+/// Where the bytes are.
+enum Bytes {
+    Memory(Vec<u8>),
+    /// A file without a name, or a part of one.
+    File(File, u64),
+}
+
+/// A part, whole.
+pub(super) struct Piece {
+    bytes: Arc<Bytes>,
+    pub(super) len: u64,
+    /// SHA-256, in hexadecimal digits.
+    pub(super) digest: String,
+}
+
+/// A part that is being filled.
+pub(super) struct Filling {
+    bytes: Bytes,
+    pub(super) len: u64,
+    digest: Context,
+}
+
+impl Filling {
+    /// In memory.
+    pub(super) fn memory(room: usize) -> Self {
+        Self { bytes: Bytes::Memory(Vec::with_capacity(room)), len: 0, digest: Context::new(&SHA256) }
+    }
+
+    /// In `file`, which is empty.
+    pub(super) fn file(file: File) -> Self {
+        Self { bytes: Bytes::File(file, 0), len: 0, digest: Context::new(&SHA256) }
+    }
+
+    pub(super) fn push(&mut self, bytes: &[u8]) -> io::Result<()> {
+        match &mut self.bytes {
+            Bytes::Memory(kept) => kept.extend_from_slice(bytes),
+            Bytes::File(file, _) => file.write_all(bytes)?,
+        }
+        self.digest.update(bytes);
+        self.len += bytes.len() as u64;
+        Ok(())
+    }
+
+    pub(super) fn finish(self) -> Piece {
+        Piece { bytes: Arc::new(self.bytes), len: self.len, digest: hex(self.digest.finish().as_ref()) }
+    }
+}
+
+impl Piece {
+    /// The `len` bytes at `start` of `file`, whose digest nobody asks for.
+    pub(super) fn of_file(file: File, start: u64, len: u64) -> Self {
+        Self { bytes: Arc::new(Bytes::File(file, start)), len, digest: String::new() }
+    }
+
+    /// Its bytes from the first on, no faster than `pace` allows, until `stop`.
+    pub(super) fn reader(&self, pace: Arc<Pace>, stop: Stop) -> impl Read + use<> {
+        PieceReader { bytes: self.bytes.clone(), at: 0, len: self.len, pace, stop }
+    }
+}
+
+struct PieceReader {
+    bytes: Arc<Bytes>,
+    at: u64,
+    len: u64,
+    pace: Arc<Pace>,
+    stop: Stop,
+}
+
+impl Read for PieceReader {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        let most = usize::try_from(self.len - self.at).unwrap_or(usize::MAX).min(buf.len());
+        let Some(buf) = buf.get_mut(..most).filter(|buf| !buf.is_empty()) else { return Ok(0) };
+        if !self.pace.take(most as u64, &self.stop) || self.stop.is_set() {
+            return Err(io::Error::other("we were asked to stop"));
+        }
+        let given = match self.bytes.as_ref() {
+            Bytes::Memory(bytes) => {
+                let from = bytes.get(reformis_disk::to_usize(self.at)..).unwrap_or_default();
+                let len = from.len().min(buf.len());
+                if let (Some(to), Some(from)) = (buf.get_mut(..len), from.get(..len)) {
+                    to.copy_from_slice(from);
+                }
+                len
+            }
+            Bytes::File(file, start) => file.read_at(buf, start + self.at)?,
+        };
+        self.at += given as u64;
+        Ok(given)
+    }
+}

@@ -1,0 +1,375 @@
+//! An upload: bytes come in one direction, are cut into parts, and the parts are sent side by side while the next ones come.
+
+use std::{
+    collections::BTreeMap,
+    fs::File,
+    io::{self, Write},
+    path::{Path, PathBuf},
+    sync::{
+        Arc, Condvar, Mutex, MutexGuard, PoisonError,
+        mpsc::{Receiver, SyncSender, sync_channel},
+    },
+    thread::JoinHandle,
+    time::{Duration, Instant},
+};
+
+use reformis_disk::Result;
+
+use super::{
+    Place, There,
+    piece::{Filling, Piece},
+};
+use crate::fault::Fault;
+
+/// Parts that are sent at the same time, where nothing else is said.
+pub(super) const CONNECTIONS: usize = 3;
+/// Bytes of a part. There may be 10,000, and all but the last are of at least 5 MiB.
+const PART: u64 = 16 << 20;
+/// Parts of an upload whose length is known, at most.
+const PARTS: u64 = 9500;
+/// Lengths of parts are multiples of this.
+const GRAIN: u64 = 1 << 20;
+/// The first wait after a try that failed, which is doubled from then on, and the longest.
+const WAITS: (Duration, Duration) = (Duration::from_millis(250), Duration::from_secs(30));
+
+/// A part that is in the store.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Done {
+    /// Bytes.
+    pub len: u64,
+    /// SHA-256, in hexadecimal digits.
+    pub digest: String,
+    /// What the store calls it.
+    pub tag: String,
+}
+
+/// What an earlier run did for an upload, as its ledger says.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Begun {
+    /// What the store calls the upload.
+    pub id: String,
+    /// Bytes of each part but the last.
+    pub part: u64,
+    /// Parts by their numbers.
+    pub parts: BTreeMap<u32, Done>,
+}
+
+/// Keeps what was done, so that another run goes on with it. There are no secrets in it.
+pub trait Ledger: Send {
+    /// An upload has begun: what it is called, and bytes of each part but the last.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn begun(&mut self, id: &str, part: u64) -> io::Result<()>;
+
+    /// A part is there.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn done(&mut self, number: u32, done: &Done) -> io::Result<()>;
+}
+
+/// What threads and the writer share.
+struct Shared {
+    place: Place,
+    name: String,
+    id: String,
+    state: Mutex<State>,
+    /// A part is there, or something failed.
+    changed: Condvar,
+}
+
+struct State {
+    ledger: Box<dyn Ledger>,
+    tags: BTreeMap<u32, String>,
+    failed: Option<Fault>,
+    /// When the last try failed of those that failed in a row, in all threads.
+    since: Option<Instant>,
+}
+
+/// An upload in parts.
+pub struct Upload {
+    shared: Arc<Shared>,
+    /// What an earlier run did, and the store has.
+    before: BTreeMap<u32, Done>,
+    part: u64,
+    filling: Filling,
+    /// Number of the part that is being filled, from 1 on.
+    number: u32,
+    /// Bytes that were taken.
+    taken: u64,
+    folder: PathBuf,
+    jobs: Option<SyncSender<(u32, Piece)>>,
+    threads: Vec<JoinHandle<()>>,
+}
+
+impl Place {
+    /// Begins an upload of at most `most` bytes to `name`, or goes on with `begun`, where the store still has that. Parts that are larger
+    /// than usual wait in files without a name in `folder`.
+    ///
+    /// # Errors
+    /// [`reformis_disk::Error::Wire`]; a ledger that cannot be written.
+    pub fn upload(
+        &self,
+        name: &str,
+        most: u64,
+        folder: &Path,
+        begun: Option<Begun>,
+        mut ledger: Box<dyn Ledger>,
+    ) -> Result<Upload> {
+        let none = || Fault::Fatal(reformis_disk::error::WireKind::Refused, "it takes no uploads in parts".into());
+        let failed = |fault: Fault| fault.into_error("beginning an upload to", &self.place(name), None);
+        let parts = self.store.parts().ok_or_else(|| failed(none()))?;
+        let left = match begun {
+            Some(begun) => {
+                let there = self.tried("looking for the parts of", name, || parts.there(name, &begun.id))?;
+                there.map(|there| (begun, there))
+            }
+            None => None,
+        };
+        let (id, part, before) = match left {
+            Some((begun, there)) => (begun.id, begun.part.max(PART), agreed(begun.parts, &there)),
+            None => {
+                let part = most.div_ceil(PARTS).next_multiple_of(GRAIN).max(PART);
+                let id = self.tried("beginning an upload to", name, || parts.begin(name))?;
+                let kept = ledger.begun(&id, part);
+                kept.map_err(reformis_disk::Error::io("noting an upload in", folder.to_string_lossy(), None))?;
+                (id, part, BTreeMap::new())
+            }
+        };
+        let state = State { ledger, tags: BTreeMap::new(), failed: None, since: None };
+        let shared = Arc::new(Shared {
+            place: self.clone(),
+            name: name.into(),
+            id,
+            state: Mutex::new(state),
+            changed: Condvar::new(),
+        });
+        let filling = filling(part, folder).map_err(reformis_disk::Error::io(
+            "making a file in",
+            folder.to_string_lossy(),
+            None,
+        ))?;
+        Ok(Upload {
+            shared,
+            before,
+            part,
+            filling,
+            number: 1,
+            taken: 0,
+            folder: folder.into(),
+            jobs: None,
+            threads: Vec::new(),
+        })
+    }
+
+    /// Sends all of `file` to `name` at once.
+    ///
+    /// # Errors
+    /// [`reformis_disk::Error::Wire`].
+    pub fn put_file(&self, name: &str, file: &File) -> Result<()> {
+        let failed =
+            |error: io::Error| reformis_disk::Error::io("reading what is sent to", self.place(name), None)(error);
+        let len = file.metadata().map_err(failed)?.len();
+        let piece = Piece::of_file(file.try_clone().map_err(failed)?, 0, len);
+        self.tried("writing", name, || self.store.put_whole(name, &piece))
+    }
+}
+
+/// The parts of `begun` that the store has as they were noted.
+fn agreed(begun: BTreeMap<u32, Done>, there: &There) -> BTreeMap<u32, Done> {
+    let is_there = |(number, done): &(u32, Done)| {
+        there
+            .get(number)
+            .is_some_and(|(len, tag)| *len == done.len && tag.trim_matches('"') == done.tag.trim_matches('"'))
+    };
+    begun.into_iter().filter(is_there).collect()
+}
+
+fn filling(part: u64, folder: &Path) -> io::Result<Filling> {
+    if part > PART {
+        return Ok(Filling::file(tempfile::tempfile_in(folder)?));
+    }
+    Ok(Filling::memory(reformis_disk::to_usize(part)))
+}
+
+impl Shared {
+    fn lock(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Sends parts until there are no more, or one fails.
+    fn send_all(&self, jobs: &Mutex<Receiver<(u32, Piece)>>) {
+        loop {
+            let job = jobs.lock().unwrap_or_else(PoisonError::into_inner).recv();
+            let Ok((number, piece)) = job else { return };
+            if self.lock().failed.is_some() {
+                // Taken all the same: nobody waits for a place in the queue then.
+                continue;
+            }
+            let outcome = self.send(number, &piece);
+            let mut state = self.lock();
+            let kept = outcome.and_then(|tag| {
+                let done = Done { len: piece.len, digest: piece.digest.clone(), tag };
+                let kept = state.ledger.done(number, &done);
+                kept.map_err(|error| Fault::again(format!("what was sent cannot be noted: {error}")))?;
+                Ok(done.tag)
+            });
+            match kept {
+                Ok(tag) => {
+                    state.tags.insert(number, tag);
+                }
+                Err(fault) => {
+                    state.failed.get_or_insert(fault);
+                }
+            }
+            self.changed.notify_all();
+        }
+    }
+
+    /// One part, tried until it is there, it cannot be, or nothing has worked for too long.
+    fn send(&self, number: u32, piece: &Piece) -> std::result::Result<String, Fault> {
+        let none = || Fault::Fatal(reformis_disk::error::WireKind::Refused, "it takes no uploads in parts".into());
+        let parts = self.place.store.parts().ok_or_else(none)?;
+        let shared = &self.place.inner.shared;
+        let mut wait = WAITS.0;
+        loop {
+            if shared.stop.is_set() {
+                return Err(Fault::again("we were asked to stop"));
+            }
+            match parts.put_part(&self.name, &self.id, number, piece) {
+                Ok(tag) => {
+                    if self.lock().since.take().is_some_and(|since| since.elapsed() > Duration::from_secs(2)) {
+                        (shared.tell)(&format!("{} answers again", self.place.place(&self.name)));
+                    }
+                    return Ok(tag);
+                }
+                Err(Fault::Again { what, after }) => {
+                    let (is_first, since) = {
+                        let mut state = self.lock();
+                        (state.since.is_none(), *state.since.get_or_insert_with(Instant::now))
+                    };
+                    if since.elapsed() > shared.patience {
+                        return Err(Fault::again(format!(
+                            "{what}; nothing has worked for {} s",
+                            since.elapsed().as_secs()
+                        )));
+                    }
+                    if is_first {
+                        let (place, what) = (self.place.place(&self.name), reformis_disk::text::printable(&what));
+                        (shared.tell)(&format!("{place}: {what}; trying again"));
+                    }
+                    if !shared.stop.sleep(after.unwrap_or(wait).min(Duration::from_secs(300))) {
+                        return Err(Fault::again("we were asked to stop"));
+                    }
+                    wait = (wait * 2).min(WAITS.1);
+                }
+                Err(fault) => return Err(fault),
+            }
+        }
+    }
+}
+
+impl Upload {
+    /// Why it has failed, if it has: what writing says is only that it did.
+    pub fn failure(&self) -> Option<reformis_disk::Error> {
+        let state = self.shared.lock();
+        let fault = state.failed.clone()?;
+        if self.shared.place.inner.shared.stop.is_set() {
+            return Some(reformis_disk::Error::Interrupted);
+        }
+        Some(fault.into_error("writing", &self.shared.place.place(&self.shared.name), None))
+    }
+
+    /// Hands the part that was filled to whoever sends it.
+    fn hand_over(&mut self) -> io::Result<()> {
+        let next = filling(self.part, &self.folder)?;
+        let piece = std::mem::replace(&mut self.filling, next).finish();
+        let number = self.number;
+        self.number += 1;
+        let has = |done: &Done| done.len == piece.len && done.digest == piece.digest;
+        if let Some(done) = self.before.get(&number).filter(|done| has(done)) {
+            self.shared.lock().tags.insert(number, done.tag.clone());
+            return Ok(());
+        }
+        if self.jobs.is_none() {
+            let (sender, jobs) = sync_channel(0);
+            let jobs = Arc::new(Mutex::new(jobs));
+            for _ in 0..self.shared.place.connections {
+                let (shared, jobs) = (self.shared.clone(), jobs.clone());
+                let thread = std::thread::Builder::new().name("send".into()).spawn(move || shared.send_all(&jobs));
+                self.threads.push(thread?);
+            }
+            self.jobs = Some(sender);
+        }
+        let gone = || io::Error::other("the upload has failed");
+        self.jobs.as_ref().ok_or_else(gone)?.send((number, piece)).map_err(|_| gone())?;
+        match self.shared.lock().failed {
+            Some(_) => Err(gone()),
+            None => Ok(()),
+        }
+    }
+
+    /// Sends what is left, makes the object whole, and looks whether it is; its length in bytes.
+    ///
+    /// # Errors
+    /// [`reformis_disk::Error::Wire`]; what was sent stays, for another run.
+    pub fn finish(mut self) -> Result<u64> {
+        if self.filling.len > 0 || self.number == 1 {
+            self.hand_over().map_err(|error| {
+                let failed = reformis_disk::Error::io("writing", self.shared.place.place(&self.shared.name), None);
+                self.failure().unwrap_or_else(|| failed(error))
+            })?;
+        }
+        self.jobs = None;
+        self.threads.drain(..).for_each(|thread| drop(thread.join()));
+        if let Some(error) = self.failure() {
+            return Err(error);
+        }
+        let Shared { place, name, id, .. } = self.shared.as_ref();
+        let tags: Vec<String> = self.shared.lock().tags.values().cloned().collect();
+        let wrong = |what: &str| Fault::protocol(what).into_error("finishing an upload to", &place.place(name), None);
+        if tags.len() != reformis_disk::to_usize(u64::from(self.number - 1)) {
+            return Err(wrong("a part is missing"));
+        }
+        let Some(parts) = place.store.parts() else { return Err(wrong("it takes no uploads in parts")) };
+        let mut is_again = false;
+        place.tried("finishing an upload to", name, || match parts.finish(name, id, &tags) {
+            // An answer that was lost: it was made whole the first time.
+            Err(Fault::Changed(_)) if is_again && place.store.len_of(name)? == Some(self.taken) => Ok(()),
+            other => {
+                is_again = true;
+                other
+            }
+        })?;
+        match place.len_of(name)? {
+            Some(len) if len == self.taken => Ok(len),
+            Some(len) => Err(wrong(&format!("it has {len} bytes where {} were sent", self.taken))),
+            None => Err(wrong("it is not there, though it was made whole")),
+        }
+    }
+}
+
+impl Write for Upload {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let room = self.part - self.filling.len;
+        let now = usize::try_from(room).unwrap_or(usize::MAX).min(bytes.len());
+        self.filling.push(bytes.get(..now).unwrap_or_default())?;
+        self.taken += now as u64;
+        if self.filling.len == self.part {
+            self.hand_over()?;
+        }
+        Ok(now)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+impl Drop for Upload {
+    fn drop(&mut self) {
+        self.jobs = None;
+        self.threads.drain(..).for_each(|thread| drop(thread.join()));
+    }
+}

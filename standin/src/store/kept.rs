@@ -1,0 +1,192 @@
+//! What a store keeps: objects, and uploads that are not finished.
+
+use std::{collections::BTreeMap, fs, io, path::PathBuf};
+
+use sha2::{Digest, Sha256};
+
+use super::{serve::Refusal, signature::hex};
+
+/// The least bytes of a part that is not the last.
+const LEAST: u64 = 5 << 20;
+/// The most parts.
+const MANY: u32 = 10_000;
+
+/// What goes wrong. Counts are of times to come: each one that goes wrong takes one away.
+#[derive(Debug, Clone, Default)]
+pub struct Faults {
+    /// Breaks the connection after so many bytes of a body, so many times.
+    pub cut: Option<(u64, u32)>,
+    /// Is busy so many times.
+    pub busy: u32,
+    /// Does what it is asked for, and breaks the connection in place of the answer, so many times.
+    pub lost: u32,
+    /// Says that an upload is finished, and then in the same answer that it is not, so many times.
+    pub late: u32,
+}
+
+struct Part {
+    len: u64,
+    tag: String,
+}
+
+struct Begun {
+    key: String,
+    parts: BTreeMap<u32, Part>,
+}
+
+/// All of it.
+pub(super) struct Kept {
+    folder: PathBuf,
+    /// Objects by their keys: bytes and tag.
+    objects: BTreeMap<String, (u64, String)>,
+    uploads: BTreeMap<String, Begun>,
+    next: u32,
+    /// The most bytes that there may be.
+    pub(super) quota: u64,
+}
+
+impl Kept {
+    pub(super) fn new(folder: PathBuf) -> io::Result<Self> {
+        fs::create_dir_all(folder.join("parts"))?;
+        let mut kept = Self { folder, objects: BTreeMap::new(), uploads: BTreeMap::new(), next: 0, quota: u64::MAX };
+        for entry in fs::read_dir(&kept.folder)?.flatten().filter(|entry| entry.path().is_file()) {
+            let name = entry.file_name().to_string_lossy().into_owned();
+            let bytes = fs::read(entry.path())?;
+            kept.objects.insert(super::signature::decoded(&name), (bytes.len() as u64, tag(&bytes)));
+        }
+        Ok(kept)
+    }
+
+    /// The file of an object. Its name cannot leave the folder: it has no slash.
+    pub(super) fn file(&self, key: &str) -> PathBuf {
+        let name: String = key
+            .bytes()
+            .map(|byte| match byte {
+                b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'_' => char::from(byte).to_string(),
+                b'.' => ".".into(),
+                _ => format!("%{byte:02X}"),
+            })
+            .collect();
+        self.folder.join(if name.starts_with('.') { format!("%2E{}", &name[1..]) } else { name })
+    }
+
+    fn part(&self, id: &str, number: u32) -> PathBuf {
+        self.folder.join("parts").join(format!("{id}-{number}"))
+    }
+
+    pub(super) fn objects(&self) -> Vec<(String, u64)> {
+        self.objects.iter().map(|(key, (len, _))| (key.clone(), *len)).collect()
+    }
+
+    pub(super) fn object(&self, key: &str) -> Option<&(u64, String)> {
+        self.objects.get(key)
+    }
+
+    /// Uploads that are not finished, of keys that begin with `prefix`: key and name.
+    pub(super) fn uploads(&self, prefix: &str) -> Vec<(String, String)> {
+        let uploads = self.uploads.iter().filter(|(_, begun)| begun.key.starts_with(prefix));
+        uploads.map(|(id, begun)| (begun.key.clone(), id.clone())).collect()
+    }
+
+    fn room(&self, len: u64) -> Result<(), Refusal> {
+        let objects: u64 = self.objects.values().map(|(len, _)| len).sum();
+        let parts: u64 = self.uploads.values().flat_map(|begun| begun.parts.values()).map(|part| part.len).sum();
+        match objects + parts + len > self.quota {
+            true => Err(Refusal::new(403, "QuotaExceeded")),
+            false => Ok(()),
+        }
+    }
+
+    pub(super) fn put(&mut self, key: &str, bytes: &[u8]) -> Result<String, Refusal> {
+        self.room(bytes.len() as u64)?;
+        fs::write(self.file(key), bytes).map_err(|_| Refusal::new(500, "InternalError"))?;
+        let tag = tag(bytes);
+        self.objects.insert(key.into(), (bytes.len() as u64, tag.clone()));
+        Ok(tag)
+    }
+
+    pub(super) fn remove(&mut self, key: &str) {
+        fs::remove_file(self.file(key)).ok();
+        self.objects.remove(key);
+    }
+
+    pub(super) fn begin(&mut self, key: &str) -> String {
+        self.next += 1;
+        let id = format!("u{}-{}", self.next, std::process::id());
+        self.uploads.insert(id.clone(), Begun { key: key.into(), parts: BTreeMap::new() });
+        id
+    }
+
+    fn upload(&self, key: &str, id: &str) -> Result<&Begun, Refusal> {
+        self.uploads.get(id).filter(|begun| begun.key == key).ok_or_else(|| Refusal::new(404, "NoSuchUpload"))
+    }
+
+    pub(super) fn put_part(&mut self, key: &str, id: &str, number: u32, bytes: &[u8]) -> Result<String, Refusal> {
+        self.upload(key, id)?;
+        if !(1..=MANY).contains(&number) {
+            return Err(Refusal::new(400, "InvalidArgument"));
+        }
+        self.room(bytes.len() as u64)?;
+        fs::write(self.part(id, number), bytes).map_err(|_| Refusal::new(500, "InternalError"))?;
+        let tag = tag(bytes);
+        let part = Part { len: bytes.len() as u64, tag: tag.clone() };
+        self.uploads.get_mut(id).map(|begun| begun.parts.insert(number, part));
+        Ok(tag)
+    }
+
+    /// The parts behind `after`, at most `many`: number, bytes and tag; whether there are more.
+    pub(super) fn parts(
+        &self,
+        key: &str,
+        id: &str,
+        after: u32,
+        many: usize,
+    ) -> Result<(Vec<(u32, u64, String)>, bool), Refusal> {
+        let begun = self.upload(key, id)?;
+        let mut rest = begun.parts.range(after + 1..).map(|(number, part)| (*number, part.len, part.tag.clone()));
+        let some = rest.by_ref().take(many).collect();
+        Ok((some, rest.next().is_some()))
+    }
+
+    /// Makes an object of the parts `wanted`: numbers and tags.
+    pub(super) fn finish(&mut self, key: &str, id: &str, wanted: &[(u32, String)]) -> Result<String, Refusal> {
+        let begun = self.upload(key, id)?;
+        if wanted.is_empty() {
+            return Err(Refusal::new(400, "MalformedXML"));
+        }
+        if wanted.windows(2).any(|pair| pair[0].0 >= pair[1].0) {
+            return Err(Refusal::new(400, "InvalidPartOrder"));
+        }
+        for (index, (number, tag)) in wanted.iter().enumerate() {
+            let part = begun.parts.get(number).filter(|part| part.tag == *tag);
+            let part = part.ok_or_else(|| Refusal::new(400, "InvalidPart"))?;
+            if part.len < LEAST && index + 1 < wanted.len() {
+                return Err(Refusal::new(400, "EntityTooSmall"));
+            }
+        }
+        let failed = |_| Refusal::new(500, "InternalError");
+        let mut whole = fs::File::create(self.file(key)).map_err(failed)?;
+        let mut digest = Sha256::new();
+        let mut len = 0;
+        for (number, _) in wanted {
+            let path = self.part(id, *number);
+            len += io::copy(&mut fs::File::open(&path).map_err(failed)?, &mut whole).map_err(failed)?;
+            digest.update(fs::read(&path).map_err(failed)?);
+        }
+        let tag = format!("\"{}-{}\"", &hex(&digest.finalize())[..32], wanted.len());
+        self.abort(key, id)?;
+        self.objects.insert(key.into(), (len, tag.clone()));
+        Ok(tag)
+    }
+
+    pub(super) fn abort(&mut self, key: &str, id: &str) -> Result<(), Refusal> {
+        let numbers: Vec<u32> = self.upload(key, id)?.parts.keys().copied().collect();
+        numbers.into_iter().for_each(|number| drop(fs::remove_file(self.part(id, number))));
+        self.uploads.remove(id);
+        Ok(())
+    }
+}
+
+fn tag(bytes: &[u8]) -> String {
+    format!("\"{}\"", &hex(&Sha256::digest(bytes))[..32])
+}
