@@ -160,7 +160,7 @@ pub(crate) enum Command {
                       whole and on disk, not before.\n\nShapes: raw/thin, raw/full, qcow2/thin, qcow2/full, \
                       vmdk/thin, vmdk/full, vmdk/stream, vmdk/split, vhdx/thin, vhdx/full, vhd/thin, vhd/full, \
                       vdi/thin, vdi/full. A name such as guest.raw.zst or guest.img.gz makes raw bytes, compressed as \
-                      a whole; - writes raw/thin or vmdk/stream to stdout.",
+                      a whole; - writes raw/thin, vmdk/stream or vhd/full to stdout.",
         after_help = "Examples:\n  reformis recast buoycam.vmdk buoycam.qcow2\n  \
                       reformis recast ledger-000003.vmdk ledger.qcow2 --squeeze zstd\n  \
                       reformis recast tidelog.ova/tidelog-disk2.vmdk tides.img\n  \
@@ -195,14 +195,16 @@ pub(crate) enum Command {
                       reformis draft harbour:ledger --dest virtio-host --out ledger.toml"
     )]
     Hosts(HostsArgs),
-    /// Runs a small simulated host, to try things with
+    /// Runs a small simulated host or store, to try things with
     #[command(
         subcommand_required = true,
         arg_required_else_help = true,
-        long_about = "Runs a small simulated host. It lists the machines in a folder and exports their disks by links that \
-                      expire, as docs/export-protocol.md says. It is for trying, for the demo and for tests: it has no TLS \
-                      and one token.",
-        after_help = "Example:\n  reformis standin host --data saltmarsh-demo/host --at 127.0.0.1:8640"
+        long_about = "Runs a small simulated host or store, for trying, for the demo and for tests: without TLS, with one \
+                      token or key.\n\nA host lists the machines in a folder and exports their disks by links that expire, as \
+                      docs/export-protocol.md says. A store takes objects in parts, and looks at every signature and digest, \
+                      as docs/clouds.md says.",
+        after_help = "Examples:\n  reformis standin host --data saltmarsh-demo/host --at 127.0.0.1:8640\n  \
+                      reformis standin store --data saltmarsh-demo/store --at 127.0.0.1:8641"
     )]
     Standin(StandinArgs),
     /// Makes the system on one disk ready for a destination
@@ -291,6 +293,9 @@ pub(crate) struct HostsArgs {
     /// Try this one
     #[arg(value_name = "NAME")]
     pub(crate) name: Option<String>,
+    /// Give up the uploads to the store NAME that were left unfinished
+    #[arg(long, requires = "name")]
+    pub(crate) clean: bool,
 }
 
 #[derive(Debug, Args)]
@@ -303,6 +308,21 @@ pub(crate) struct StandinArgs {
 pub(crate) enum StandinKind {
     /// A host that lists machines and exports their disks
     Host(StandinHostArgs),
+    /// A store that takes objects in parts
+    Store(StandinStoreArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct StandinStoreArgs {
+    /// The folder with its objects; made if it is not there
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) data: PathBuf,
+    /// Where it listens
+    #[arg(long, value_name = "ADDRESS:PORT", default_value = "127.0.0.1:8641")]
+    pub(crate) at: String,
+    /// A file whose first line is the key that lets clients in; made with a new one if it is not there
+    #[arg(long, value_name = "FILE", default_value = "standin-key")]
+    pub(crate) key_file: PathBuf,
 }
 
 #[derive(Debug, Args)]

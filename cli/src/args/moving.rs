@@ -61,6 +61,9 @@ pub(crate) struct ChoiceArgs {
     /// Keep settings of the source's machine file that are not known to be harmless on the new host
     #[arg(long)]
     pub(crate) keep_unknown: bool,
+    /// Put the disks into FOLDER of the store NAME in reformis.toml, as they are made
+    #[arg(long, value_name = "NAME:FOLDER")]
+    pub(crate) store: Option<String>,
     #[command(flatten)]
     pub(crate) guest: GuestArgs,
 }

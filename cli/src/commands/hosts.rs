@@ -13,8 +13,17 @@ use crate::{
 };
 
 pub(crate) fn run(args: &HostsArgs, session: &Session) -> Result<Exit> {
-    let known = session.wires.hosts();
+    let (known, stores) = (session.wires.hosts(), session.wires.stores());
+    if let Some(name) = args.name.as_ref().filter(|name| stores.iter().any(|(store, ..)| store == *name)) {
+        return super::stores::run(name, args.clean, session);
+    }
     if let Some(name) = &args.name {
+        if args.clean {
+            anyhow::bail!(
+                "'{}' is no store in reformis.toml: only uploads to a store are left unfinished",
+                printable(name)
+            );
+        }
         let about = session.wires.about(name).map_err(reformis_move::Error::from)?;
         let host = known.iter().find(|(known, ..)| known == name);
         if session.json {
@@ -34,15 +43,29 @@ pub(crate) fn run(args: &HostsArgs, session: &Session) -> Result<Exit> {
         return Ok(Exit::Done);
     }
     if session.json {
-        let list: Vec<_> =
-            known.iter().map(|(name, kind, at)| serde_json::json!({ "name": name, "kind": kind, "at": at })).collect();
-        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "hosts": list }))?;
-    } else if known.is_empty() {
-        emit("No host is named in reformis.toml. docs/wires.md shows how.\n")?;
+        let list = |known: &[(String, &str, String)]| -> Vec<_> {
+            known.iter().map(|(name, kind, at)| serde_json::json!({ "name": name, "kind": kind, "at": at })).collect()
+        };
+        let (hosts, stores) = (list(&known), list(&stores));
+        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "hosts": hosts, "stores": stores }))?;
+    } else if known.is_empty() && stores.is_empty() {
+        emit("No host and no store is named in reformis.toml. docs/wires.md and docs/clouds.md show how.\n")?;
     } else {
-        let rows: Vec<_> = known.iter().map(|(name, kind, at)| [name.clone(), (*kind).into(), at.clone()]).collect();
-        emit(&columns(["host", "kind", "where"], &rows, &[]))?;
-        emit("\n`reformis hosts NAME` tries one, `reformis survey NAME:` lists its machines.\n")?;
+        let rows = |known: &[(String, &str, String)]| -> Vec<_> {
+            known.iter().map(|(name, kind, at)| [name.clone(), (*kind).into(), printable(at)]).collect()
+        };
+        if !known.is_empty() {
+            emit(&columns(["host", "kind", "where"], &rows(&known), &[]))?;
+        }
+        if !stores.is_empty() {
+            emit(&format!(
+                "{}{}",
+                if known.is_empty() { "" } else { "\n" },
+                columns(["store", "kind", "where"], &rows(&stores), &[])
+            ))?;
+        }
+        let lists = if known.is_empty() { "" } else { ", `reformis survey NAME:` lists the machines of a host" };
+        emit(&format!("\n`reformis hosts NAME` tries one{lists}.\n"))?;
     }
     Ok(Exit::Done)
 }

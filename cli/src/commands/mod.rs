@@ -13,6 +13,7 @@ pub(crate) mod peek;
 pub(crate) mod prove;
 pub(crate) mod recast;
 pub(crate) mod standin;
+mod stores;
 pub(crate) mod survey;
 
 use reformis_disk::source::Links;

@@ -45,8 +45,20 @@ pub(super) fn brief(path: &Path) -> Result<Option<Order>> {
 }
 
 fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {
-    let ChoiceArgs { name, memory, sockets, cores, firmware, network, mac, shape, machine_file, keep_unknown, guest } =
-        args;
+    let ChoiceArgs {
+        name,
+        memory,
+        sockets,
+        cores,
+        firmware,
+        network,
+        mac,
+        shape,
+        machine_file,
+        keep_unknown,
+        store,
+        guest,
+    } = args;
     let kind = |word: &String| {
         reformis_machine::MachineFile::from_word(word).unwrap_or_else(|| {
             let words: Vec<_> = reformis_machine::MachineFile::ALL.iter().map(|kind| kind.word()).collect();
@@ -72,9 +84,22 @@ fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {
         machine_file: machine_file.as_ref().map(kind),
         guest: guest_wishes(guest)?,
         keep_unknown: *keep_unknown,
+        store: store.clone(),
     };
-    let Choices { name, memory, sockets, cores, firmware, network, mac, shape, machine_file, guest, keep_unknown } =
-        &choices;
+    let Choices {
+        name,
+        memory,
+        sockets,
+        cores,
+        firmware,
+        network,
+        mac,
+        shape,
+        machine_file,
+        guest,
+        keep_unknown,
+        store,
+    } = &choices;
     let chosen = name.is_some()
         || memory.is_some()
         || sockets.is_some()
@@ -85,6 +110,7 @@ fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {
         || shape.is_some()
         || machine_file.is_some()
         || *keep_unknown
+        || store.is_some()
         || *guest != NewGuest::default();
     Ok(chosen.then_some(choices))
 }

@@ -9,11 +9,14 @@ use std::{
 };
 
 use anyhow::{Context as _, Result, bail};
-use reformis_standin::host::{Faults, Host, Options};
+use reformis_standin::{
+    host::{Faults, Host, Options},
+    store::{self, Store},
+};
 
 use crate::{
     Session,
-    args::{StandinArgs, StandinHostArgs, StandinKind},
+    args::{StandinArgs, StandinHostArgs, StandinKind, StandinStoreArgs},
     exit::Exit,
     output::emit,
 };
@@ -21,6 +24,7 @@ use crate::{
 pub(crate) fn run(args: &StandinArgs, session: &Session) -> Result<Exit> {
     match &args.kind {
         StandinKind::Host(args) => host(args, session),
+        StandinKind::Store(args) => store(args, session),
     }
 }
 
@@ -44,18 +48,42 @@ fn host(args: &StandinHostArgs, session: &Session) -> Result<Exit> {
         host.link(),
         args.token_file.display()
     ))?;
+    show_requests(session, || host.log());
+    Ok(Exit::Done)
+}
+
+/// Runs until it is interrupted.
+fn store(args: &StandinStoreArgs, session: &Session) -> Result<Exit> {
+    let key = token(&args.key_file)?;
+    let options = store::Options { at: args.at.clone(), key, ..store::Options::new(&args.data) };
+    let (id, region) = (options.id.clone(), options.region.clone());
+    let store = Store::start(options).with_context(|| format!("listening at {}", args.at))?;
+    emit(&format!(
+        "A stand-in store in '{}' is at {}; Ctrl-C ends it.\n\nIn reformis.toml:\n\n\
+         [store.estuary]\nkind = \"objects\"\nat = \"{}\"\nregion = \"{region}\"\n\
+         key-id = \"{id}\"\nkey = {{ file = \"{}\" }}\n",
+        args.data.display(),
+        store.link(),
+        store.link(),
+        args.key_file.display()
+    ))?;
+    show_requests(session, || store.log());
+    Ok(Exit::Done)
+}
+
+/// Shows the requests that come, until the person ends it.
+fn show_requests(session: &Session, log: impl Fn() -> Vec<String>) {
     let mut seen = 0;
     while !session.cancel.load(Ordering::Relaxed) {
         std::thread::sleep(Duration::from_millis(100));
-        let log = host.log();
+        let log = log();
         for line in log.get(seen..).unwrap_or_default() {
-            // Without its headers, which hold secrets.
+            // Without its headers and its query, which hold secrets.
             let line = line.split('?').next().unwrap_or_default();
             session.progress.say(&format!("{}\n", reformis_disk::text::printable(line)));
         }
         seen = log.len();
     }
-    Ok(Exit::Done)
 }
 
 /// The token in the file at `path`; a new one where there is no file.

@@ -40,6 +40,8 @@ struct Written {
     _links: serde::de::IgnoredAny,
     #[serde(default, rename = "host")]
     _hosts: serde::de::IgnoredAny,
+    #[serde(default, rename = "store")]
+    _stores: serde::de::IgnoredAny,
 }
 
 impl Site {

@@ -26,6 +26,7 @@ use crate::{
         files,
         holder::{GoingOn, Holder, Written, can_go_on},
         journal::{self, DiskJournal},
+        shipping::{self, Shipping},
     },
     lend::Kept,
     observer::{Context, Step},
@@ -87,14 +88,25 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         None => settled.made_ready(true, context)?,
     };
     let (plan, mut findings) = prepared.accepted(&options.accept)?;
+    // Whatever a store will not take is told before a byte is written.
+    let shipping = Shipping::open(plan, options.force, options.resume, context)?;
+    if let Some(shipping) = &shipping {
+        for disk in plan.disks.iter().filter(|disk| !shipping.streams(disk)) {
+            let finding = Finding::MadeHereFirst { disk: disk.file.clone(), why: shipping.why_not(disk) };
+            context.observer.tell(&finding);
+            findings.push(finding);
+        }
+    }
     let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME, options.resume)?;
     let target = &prepared.settled.target;
     let head = head(&prepared, plan);
     // What comes over a network is worth keeping, where it can be gone on with; what lies here is read again as quickly.
     let is_archive = plan.machine_file == MachineFile::Ova;
-    let goers: Vec<&PlannedDisk> = plan.disks.iter().filter(|disk| !is_archive && can_go_on(disk)).collect();
+    let goes = |disk: &&PlannedDisk| !is_archive && shipping.is_none() && can_go_on(disk);
+    let goers: Vec<&PlannedDisk> = plan.disks.iter().filter(goes).collect();
     let is_far = |disk: &&PlannedDisk| target.disks.get(disk.source).is_some_and(TargetDisk::is_far);
-    let is_kept = goers.iter().any(|disk| options.resume || is_far(disk));
+    // What is in a store already is never sent twice.
+    let is_kept = shipping.is_some() || goers.iter().any(|disk| options.resume || is_far(disk));
     if options.resume && staged.had_stale() {
         let goes_on = is_kept && journal::left(staged.inside()).is_some_and(|earlier| head.goes_on(&earlier));
         let disks: Vec<&str> = goers.iter().map(|disk| disk.file.as_str()).collect();
@@ -110,7 +122,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     }
     tracing::info!(target = target.name, kind = target.kind.name(), into = %plan.folder.display(), "carrying");
     let sources = target.files.clone();
-    let mut move_ = Move { prepared: &prepared, plan, staged: &staged, context, sources, is_kept };
+    let mut move_ = Move { prepared: &prepared, plan, staged: &staged, context, sources, shipping, is_kept };
     let (disks, machine) = move_.make().inspect_err(|error| {
         // What is of a source that has changed is worth nothing.
         if is_kept && !matches!(error, Error::Disk(reformis_disk::Error::Changed { .. })) {
@@ -137,6 +149,9 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     };
     let access = prepared.settled.target.access();
     write_into(staged.inside(), receipt::FILE_NAME, &receipt.to_json(), access)?;
+    if let Some(shipping) = &move_.shipping {
+        shipping.put(receipt::FILE_NAME, &receipt.to_json())?;
+    }
     if context.is_cancelled() {
         return Err(reformis_disk::Error::Interrupted.into());
     }
@@ -153,6 +168,8 @@ struct Move<'a> {
     staged: &'a StagedFolder,
     context: &'a Context<'a>,
     sources: Vec<SourceFile>,
+    /// The store that the disks go to.
+    shipping: Option<Shipping>,
     /// Whether journals are kept, so that it can be gone on with.
     is_kept: bool,
 }
@@ -176,6 +193,7 @@ fn head(prepared: &Prepared, plan: &Plan) -> journal::Head {
         destination: prepared.settled.destination.name.clone(),
         sources: files.collect(),
         disks: plan.disks.iter().map(|disk| (disk.file.clone(), disk.shape.to_string(), disk.size)).collect(),
+        store: plan.store.clone(),
     }
 }
 
@@ -197,13 +215,18 @@ impl Move<'_> {
             let what = planned.file.clone();
             let step = Step { action: "carrying", what, number: index + 1, of: self.plan.disks.len() };
             carried.push(self.carry_disk(planned, &mut holder, &step)?);
+            if let Some(shipping) = self.shipping.as_ref().filter(|shipping| !shipping.streams(planned)) {
+                let len = shipping.made(planned, self.staged.inside())?;
+                let step = Step { action: "sending", ..step };
+                self.context.step(&step, len, |watch| shipping.send(planned, self.staged.inside(), watch))?;
+            }
         }
         // An archive's members can be opened when its descriptor is there, which says how long they are.
         let mut landed = Vec::new();
         let mut facts = Vec::new();
         let archive = match holder {
             Holder::Archive(archive) => Some(archive),
-            Holder::Folder { .. } => None,
+            Holder::Folder { .. } | Holder::Store { .. } => None,
         };
         for (planned, carried) in self.plan.disks.iter().zip(&carried) {
             let read = if archive.is_some() { None } else { Some(self.facts(planned, carried)?) };
@@ -230,8 +253,11 @@ impl Move<'_> {
         format!("{}.ova", self.plan.machine.name)
     }
 
-    /// Name of a disk's file, from the landing's folder.
+    /// Name of a disk's file, from the landing's folder; its place, in a store.
     fn result(&self, planned: &PlannedDisk) -> String {
+        if let Some(shipping) = &self.shipping {
+            return shipping.result(&planned.file);
+        }
         match self.plan.machine_file {
             MachineFile::Ova => format!("{}/{}", self.archive_name(), planned.file),
             _ => planned.file.clone(),
@@ -242,6 +268,9 @@ impl Move<'_> {
         let kind = self.plan.machine_file;
         if kind != MachineFile::Ova {
             let folder = self.staged.inside().clone();
+            if let Some(shipping) = self.shipping.clone() {
+                return Ok(Holder::Store { folder, shipping, digests: has_manifest(self.plan) });
+            }
             return Ok(Holder::Folder { folder, digests: has_manifest(self.plan) });
         }
         // As long as it can get: every number with all its digits.
@@ -281,11 +310,17 @@ impl Move<'_> {
         let ranges: Vec<_> = edits.iter().flat_map(|edit| edit.ranges.clone()).collect();
         let is_edited =
             |asked: std::ops::Range<u64>| ranges.iter().any(|range| range.start < asked.end && asked.start < range.end);
-        let mut journal =
-            if self.is_kept { Some(DiskJournal::open(self.staged.inside(), &planned.file)?) } else { None };
+        let mut journal = if self.is_kept && self.shipping.is_none() {
+            Some(DiskJournal::open(self.staged.inside(), &planned.file)?)
+        } else {
+            None
+        };
         let sample = disk.has_no_version().then_some(SAMPLE);
         let whole = GrownDisk::new(edited, planned.size);
-        let total = pipeline::work(&whole)?;
+        let total = match &self.shipping {
+            Some(shipping) if shipping.streams(planned) && shipping::sends_zeros(planned) => planned.size,
+            _ => pipeline::work(&whole)?,
+        };
         // Either half stops the other when it fails; the person's wish to stop reaches both.
         let failed = AtomicBool::new(false);
         let stop = || failed.load(Ordering::Relaxed) || self.context.is_cancelled();
@@ -325,6 +360,9 @@ impl Move<'_> {
 
     /// What the finished file of a disk says of itself.
     fn facts(&self, planned: &PlannedDisk, carried: &Carried) -> Result<Facts> {
+        if let Some(shipping) = &self.shipping {
+            return shipping.facts(planned, &carried.written.copied, self.context);
+        }
         facts::facts_of(self.staged.inside(), &self.result(planned), planned, &carried.written.copied)
     }
 
@@ -370,6 +408,9 @@ impl Move<'_> {
                 }
                 for (name, bytes) in &made.files {
                     write_into(self.staged.inside(), name, bytes, self.prepared.settled.target.access())?;
+                    if let Some(shipping) = &self.shipping {
+                        shipping.put(name, bytes)?;
+                    }
                     also.push(LandedFile { file: name.clone(), digest: FileDigest::blake3(bytes) });
                 }
                 also.remove(0)

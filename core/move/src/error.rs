@@ -163,6 +163,18 @@ pub enum Error {
         /// Their names.
         files: Vec<String>,
     },
+    /// A landing that cannot go into a store.
+    #[error("the landing cannot go into a store: {what}")]
+    NotIntoStore {
+        /// Why.
+        what: String,
+    },
+    /// Something lies where a disk is to go in a store.
+    #[error("'{place}' is there already")]
+    TakenThere {
+        /// The place.
+        place: String,
+    },
     /// A blocker was to be accepted that cannot be.
     #[error("'{code}' cannot be accepted: without it there is nothing to move")]
     NotAcceptable {
@@ -280,6 +292,8 @@ impl Error {
             Self::Guest(error) => error.code(),
             Self::NoSuchEdit { .. } => "no-such-edit",
             Self::NoSystem { .. } => "no-system",
+            Self::NotIntoStore { .. } => "not-into-store",
+            Self::TakenThere { .. } => "taken-there",
             Self::NoBootStore { .. } => "no-boot-store",
             Self::Medium { .. } => "medium-not-read",
             Self::NoDrivers { .. } => "no-drivers",
@@ -353,6 +367,10 @@ impl Error {
                 Some("Say vhd if it is a fixed VHD, or raw if a raw disk ends like that; nothing was made.")
             }
             Self::Several { .. } => Some("Name the one that you mean."),
+            Self::TakenThere { .. } => Some("Choose another folder in the store, or replace it with --force."),
+            Self::NotIntoStore { .. } => {
+                Some("`reformis hosts` lists the stores; docs/clouds.md shows how one is named.")
+            }
             Self::NoSystem { .. } | Self::VolumeNotRead { .. } => {
                 Some("`reformis survey` lists the volumes; name one to look into it alone.")
             }

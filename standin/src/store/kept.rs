@@ -24,6 +24,9 @@ pub struct Faults {
     pub late: u32,
 }
 
+/// A part in a list: number, bytes and tag.
+pub(super) type Listed = (u32, u64, String);
+
 struct Part {
     len: u64,
     tag: String,
@@ -67,7 +70,7 @@ impl Kept {
                 _ => format!("%{byte:02X}"),
             })
             .collect();
-        self.folder.join(if name.starts_with('.') { format!("%2E{}", &name[1..]) } else { name })
+        self.folder.join(name.strip_prefix('.').map(|rest| format!("%2E{rest}")).unwrap_or(name))
     }
 
     fn part(&self, id: &str, number: u32) -> PathBuf {
@@ -134,14 +137,8 @@ impl Kept {
         Ok(tag)
     }
 
-    /// The parts behind `after`, at most `many`: number, bytes and tag; whether there are more.
-    pub(super) fn parts(
-        &self,
-        key: &str,
-        id: &str,
-        after: u32,
-        many: usize,
-    ) -> Result<(Vec<(u32, u64, String)>, bool), Refusal> {
+    /// The parts behind `after`, at most `many`, and whether there are more.
+    pub(super) fn parts(&self, key: &str, id: &str, after: u32, many: usize) -> Result<(Vec<Listed>, bool), Refusal> {
         let begun = self.upload(key, id)?;
         let mut rest = begun.parts.range(after + 1..).map(|(number, part)| (*number, part.len, part.tag.clone()));
         let some = rest.by_ref().take(many).collect();

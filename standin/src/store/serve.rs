@@ -16,7 +16,7 @@ use std::{
 use sha2::{Digest, Sha256};
 
 use super::{
-    kept::{Faults, Kept},
+    kept::{Faults, Kept, Listed},
     signature::{Gate, decoded, hex},
 };
 use crate::host::request::{Request, read_head};
@@ -224,14 +224,16 @@ impl State {
             lock(&self.log).push(line);
             let has_length = request.headers.contains_key("content-length");
             let len = request.length().filter(|len| *len <= MOST).ok_or(io::ErrorKind::InvalidData)?;
-            if let Some((after, times)) = lock(&self.faults).cut.filter(|(after, times)| *times > 0 && *after < len) {
+            let cut = lock(&self.faults).cut;
+            if let Some((after, times)) = cut.filter(|(after, times)| *times > 0 && *after < len) {
                 io::copy(&mut input.by_ref().take(after), &mut io::sink())?;
                 lock(&self.faults).cut = Some((after, times - 1));
                 return Ok(());
             }
             request.body = vec![0; len as usize];
             input.read_exact(&mut request.body)?;
-            let answer = match takes(&mut lock(&self.faults).busy) {
+            let is_busy = takes(&mut lock(&self.faults).busy);
+            let answer = match is_busy {
                 true => Err(Refusal::new(503, "SlowDown")),
                 false if request.method == "PUT" && !has_length => Err(Refusal::new(411, "MissingContentLength")),
                 false => self.answer(&request),
@@ -350,7 +352,7 @@ impl State {
                 self.may("list")?;
                 let after = parameter("part-number-marker").and_then(|after| after.parse().ok()).unwrap_or(0);
                 let (parts, more) = lock(&self.kept).parts(&object, &id, after, LISTED)?;
-                let row = |(number, len, tag): &(u32, u64, String)| {
+                let row = |(number, len, tag): &Listed| {
                     format!(
                         "<Part><Size>{len}</Size><ETag>{}</ETag><PartNumber>{number}</PartNumber></Part>",
                         tag.replace('"', "&quot;")

@@ -227,7 +227,9 @@ pub fn is_open_ended_pipe(shape: Shape) -> bool {
 
 /// Whether `shape` can be written into a pipe.
 pub fn is_one_way(shape: Shape) -> bool {
-    shape == Shape::new(Format::Raw, Layout::Thin) || shape == Shape::new(Format::Vmdk, Layout::Stream)
+    [(Format::Raw, Layout::Thin), (Format::Vmdk, Layout::Stream), (Format::Vhd, Layout::Full)]
+        .into_iter()
+        .any(|(format, layout)| shape == Shape::new(format, layout))
 }
 
 /// Fails for a disk that `format` cannot hold, and names those that can.

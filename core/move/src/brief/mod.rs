@@ -72,6 +72,9 @@ pub struct Journey {
     pub destination: String,
     /// The folder in which the landing is made.
     pub into: String,
+    /// The store that the disks go to, and the folder there: `NAME:FOLDER`. The landing's folder keeps the machine file and the receipt.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// The machine file that is written.
     pub machine_file: MachineFile,
     /// Whether settings of the source's machine file stay that are not known to be harmless.

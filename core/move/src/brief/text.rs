@@ -191,7 +191,7 @@ mod tests {
             let (source, several, note) = texts;
             let (source_again, several_again) = (source.clone(), several.clone());
             let journey =
-                Journey { destination: note.clone(), into: source.clone(), source, machine: several, machine_file, keep_unknown: disks.is_empty() };
+                Journey { destination: note.clone(), into: source.clone(), source, store: several.clone(), machine: several, machine_file, keep_unknown: disks.is_empty() };
             let drives = vec![NewDrive { kind: RemovableKind::Floppy, controller: ControllerKind::Ide }];
             let guest = NewGuest {
                 leave_out: vec![note.clone()],

@@ -71,6 +71,7 @@ pub enum Finding {
     VariablesLeft { file: String, why: String },
     StaleRemoved { path: String },
     PartKept { path: String },
+    MadeHereFirst { disk: String, why: String },
     BegunAnew { path: String },
     GuestWrote { disk: String, bytes: u64 },
     Spooled { source: String, kind: String },

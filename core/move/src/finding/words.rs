@@ -166,6 +166,11 @@ impl Finding {
                 "part-kept",
                 format!("what was carried of '{path}' so far is kept beside it, under a hidden name"),
             ),
+            Self::MadeHereFirst { disk, why } => (
+                Note,
+                "made-here-first",
+                format!("'{disk}' is made in the landing's folder first, and sent then: {why}"),
+            ),
             Self::BegunAnew { path } => (
                 Note,
                 "begun-anew",

@@ -76,7 +76,8 @@ pub(crate) fn lost(
 pub(crate) fn with_files(plan: &Plan) -> Machine {
     let mut machine = plan.machine.clone();
     for (device, planned) in machine.disks.iter_mut().zip(&plan.disks) {
-        let whole = plan.machine_file == MachineFile::DomainXml;
+        // In a store there are no paths of this machine.
+        let whole = plan.machine_file == MachineFile::DomainXml && plan.store.is_none();
         let file = if whole { plan.folder.join(&planned.file).to_string_lossy().into() } else { planned.file.clone() };
         device.files = vec![file];
         device.format = Some(planned.shape.format.to_string());

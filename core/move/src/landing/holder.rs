@@ -1,4 +1,4 @@
-//! Where the disks of a landing go: each into a file of its own, or all into one archive.
+//! Where the disks of a landing go: each into a file of its own or into a store, or all into one archive.
 
 use std::{
     ffi::OsStr,
@@ -16,7 +16,7 @@ use reformis_disk::{
 };
 use reformis_machine::manifest::Algorithm;
 
-use super::{archive::ArchiveFile, journal::DiskJournal, sink::Sink};
+use super::{archive::ArchiveFile, journal::DiskJournal, shipping::Shipping, sink::Sink};
 use crate::{
     checksum,
     error::{Error, Result},
@@ -28,6 +28,8 @@ use crate::{
 pub(crate) enum Holder {
     /// Each into a file of its own in this folder; with digests for a manifest.
     Folder { folder: Place, digests: bool },
+    /// Each into a store, with digests for a manifest; those that cannot be written there as they are made are made in this folder.
+    Store { folder: Place, shipping: Shipping, digests: bool },
     /// All into one archive.
     Archive(ArchiveFile),
 }
@@ -53,6 +55,18 @@ impl Holder {
     ) -> Result<Written> {
         let new = NewImage { wrapping: planned.wrapping, ..NewImage::new(planned.shape, planned.size) };
         match self {
+            Self::Store { folder, shipping, digests } if shipping.streams(planned) => {
+                let (copied, digest) = shipping.write(disk, planned, folder, &new, *digests, watch)?;
+                Ok(Written { copied, digest, len: 0 })
+            }
+            Self::Store { folder, digests, .. } => {
+                let file = folder.create(OsStr::new(&planned.file), access)?;
+                let name = folder.path_of(&planned.file).to_string_lossy().into_owned();
+                let copied = copy(disk, Output::file(file, name), &new, watch)?;
+                let made =
+                    || sha256_of(folder.open_file(OsStr::new(&planned.file))?, &folder.path_of(&planned.file), watch);
+                Ok(Written { copied, digest: digests.then(made).transpose()?, len: 0 })
+            }
             Self::Folder { folder, digests } => {
                 let path = folder.path_of(&planned.file);
                 if let Some(going_on) = going_on.filter(|_| can_go_on(planned)) {

@@ -40,6 +40,9 @@ pub(crate) struct Head {
     pub(crate) sources: Vec<SourceFile>,
     /// Name, shape and size in bytes of each disk.
     pub(crate) disks: Vec<(String, String, u64)>,
+    /// The store that they go to.
+    #[serde(default)]
+    pub(crate) store: Option<String>,
 }
 
 /// Version of the head.
@@ -51,8 +54,8 @@ impl Head {
         let same = |(one, other): (&SourceFile, &SourceFile)| one.path == other.path && one.is_same_version(other);
         self.sources.len() == earlier.sources.len()
             && self.sources.iter().zip(&earlier.sources).all(same)
-            && (self.schema, &self.target, &self.destination, &self.disks)
-                == (earlier.schema, &earlier.target, &earlier.destination, &earlier.disks)
+            && (self.schema, &self.target, &self.destination, &self.disks, &self.store)
+                == (earlier.schema, &earlier.target, &earlier.destination, &earlier.disks, &earlier.store)
     }
 }
 
@@ -76,7 +79,8 @@ pub(crate) fn begin(folder: &Place, head: &Head) -> Result<()> {
 
 /// Whether `name` belongs to what is kept.
 pub(crate) fn is_ours(name: &OsStr) -> bool {
-    name == HEAD || Path::new(name).extension().is_some_and(|ending| ENDING.strip_prefix('.') == ending.to_str())
+    let ends = |with: &str| Path::new(name).extension().is_some_and(|ending| with.strip_prefix('.') == ending.to_str());
+    name == HEAD || ends(ENDING) || ends(super::parts::ENDING)
 }
 
 /// Removes what was kept, before the landing is whole.

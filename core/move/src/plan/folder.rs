@@ -2,10 +2,10 @@
 
 use std::{path::Path, sync::Arc};
 
-use reformis_disk::{Layout, budget::Budget};
+use reformis_disk::{Layout, budget::Budget, format};
 use reformis_machine::Mac;
 
-use super::{Plan, settle::Settler};
+use super::{Plan, PlannedDisk, settle::Settler};
 use crate::{finding::Finding, receipt::Receipt};
 
 impl Settler<'_> {
@@ -42,7 +42,9 @@ impl Settler<'_> {
         let Some(free) = parent.and_then(|folder| rustix::fs::statvfs(folder).ok()) else { return };
         let free = free.f_bavail.saturating_mul(free.f_frsize);
         let (mut sure, mut most) = (0u64, 0u64);
-        for disk in &plan.disks {
+        // What a store takes as it is made takes no room here.
+        let stays = |disk: &&PlannedDisk| plan.store.is_none() || !format::is_one_way(disk.shape);
+        for disk in plan.disks.iter().filter(stays) {
             let source = &self.target.disks[disk.source];
             let used = match source.image.as_ref().map(|image| reformis_disk::disk::data_bytes(image.disk.as_ref())) {
                 Some(Ok(used)) => used,

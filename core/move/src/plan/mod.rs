@@ -19,6 +19,8 @@ pub(crate) struct Plan {
     pub(crate) disks: Vec<PlannedDisk>,
     pub(crate) machine_file: MachineFile,
     pub(crate) folder: PathBuf,
+    /// The store that the disks go to, and the folder there: `NAME:FOLDER`.
+    pub(crate) store: Option<String>,
     /// The firmware's variables, where the new machine file is of the same kind, and the name of their file.
     pub(crate) nvram: Option<(String, Arc<dyn Storage>)>,
     /// What the machine file has no word for.

@@ -147,7 +147,8 @@ impl Settler<'_> {
             self.findings.retain(|finding| *finding != Finding::NoFallbackLoader);
         }
         let keep = if self.brief.journey.keep_unknown { Keep::Everything } else { Keep::Harmless };
-        let plan = Plan { before, machine, disks, machine_file, folder, nvram, lost: Vec::new(), keep };
+        let store = self.brief.journey.store.clone();
+        let plan = Plan { before, machine, disks, machine_file, folder, store, nvram, lost: Vec::new(), keep };
         self.landing(&plan);
         Some(plan)
     }

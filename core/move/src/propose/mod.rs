@@ -47,6 +47,8 @@ pub struct Choices {
     pub guest: NewGuest,
     /// Settings of the source's machine file stay that are not known to be harmless.
     pub keep_unknown: bool,
+    /// The store that the disks go to, and the folder there.
+    pub store: Option<String>,
 }
 
 /// A proposal.
@@ -92,6 +94,7 @@ pub fn propose(
         machine: several.then(|| before.name.to_string()),
         destination: destination.name.clone(),
         into: into.into(),
+        store: choices.store.clone(),
         machine_file,
         keep_unknown: choices.keep_unknown,
     };

@@ -24,6 +24,7 @@ use crate::{
     error::{Error, Result},
     finding::Finding,
     inside,
+    landing::{facts::open_result, shipping},
     observer::{Context, Step},
     receipt::{DiskRecord, Kind, Receipt},
     record::Chain,
@@ -118,8 +119,10 @@ pub fn prove_receipt(path: &Path, options: Options, context: &Context<'_>) -> Re
             let what = "its result went into a pipe, and is not here to be proved".into();
             return Err(Error::Receipt { path: path.to_string_lossy().into(), what });
         }
-        let source =
-            crate::landing::facts::open_result(folder, &record.result, results, context.budget)?.unwrapped()?;
+        let source = match shipping::open_there(&record.result, context)? {
+            Some(source) => source.unwrapped()?,
+            None => open_result(folder, &record.result, results, context.budget)?.unwrapped()?,
+        };
         let from_pipe = receipt.kind == Kind::Recast && record.source.is_empty();
         let proof = match source {
             Source::Storage(storage) if !from_pipe => {
@@ -146,11 +149,11 @@ fn walk(receipt: &Receipt, folder: &Path, context: &Context<'_>) -> Vec<Chain> {
         return Vec::new();
     };
     let open = |record: &DiskRecord| -> Option<Arc<dyn Disk>> {
-        match crate::landing::facts::open_result(folder, &record.result, Links::OwnFolder, context.budget)
-            .ok()?
-            .unwrapped()
-            .ok()?
-        {
+        let found = match shipping::open_there(&record.result, context).ok()? {
+            Some(source) => Ok(source),
+            None => open_result(folder, &record.result, Links::OwnFolder, context.budget),
+        };
+        match found.ok()?.unwrapped().ok()? {
             Source::Storage(storage) => Some(format::open(storage, declared(&record.after.shape)).ok()?.disk),
             Source::Stream(_) => None,
         }

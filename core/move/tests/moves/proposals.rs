@@ -47,6 +47,7 @@ fn what_a_person_chose_is_in_the_brief_and_what_was_not_chosen_comes_from_the_ma
     assert_eq!(plain.adapters[0].mac, Mac::Keep);
 
     let choices = Choices {
+        store: Some("estuary:moves".into()),
         name: Some("berths-2".into()),
         memory: Some(3 << 30),
         sockets: Some(1),
@@ -67,6 +68,7 @@ fn what_a_person_chose_is_in_the_brief_and_what_was_not_chosen_comes_from_the_ma
     assert_eq!(chosen.adapters[0].network.as_deref(), Some("pier"));
     assert_eq!((&chosen.adapters[0].mac, chosen.disks[0].shape.to_string().as_str()), (&Mac::Fresh, "vmdk/full"));
     assert_eq!((chosen.journey.machine_file, chosen.journey.keep_unknown), (MachineFile::Vmx, true));
+    assert_eq!(chosen.journey.store.as_deref(), Some("estuary:moves"));
     assert_eq!(chosen.guest.host_name.as_deref(), Some("berths-2"));
     // A BIOS disk that UEFI is to start: said before anything is written.
     let found: Vec<&str> = draft.findings.iter().map(reformis_move::Finding::code).collect();

@@ -2,6 +2,7 @@
 
 use serde::Deserialize;
 
+use super::HeaderValue;
 use crate::{link::Link, secret::Credential};
 
 /// How a store is spoken to.
@@ -49,7 +50,7 @@ pub struct StoreSettings {
     /// The region that requests are signed for, for `objects`.
     pub region: Option<String>,
     /// The name of the key that signs, for `objects`.
-    pub key_id: Option<Credential>,
+    pub key_id: Option<HeaderValue>,
     /// The key that signs, for `objects`.
     pub key: Option<Credential>,
     /// Parts that are sent at the same time.

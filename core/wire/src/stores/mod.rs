@@ -104,7 +104,10 @@ impl Place {
     }
 
     fn tried<T>(&self, action: &'static str, name: &str, attempt: impl FnMut() -> Result<T, Fault>) -> Result<T> {
-        self.inner.patient(attempt).map_err(|fault| fault.into_error(action, &self.place(name), None))
+        self.inner.patient(attempt).map_err(|fault| match self.inner.shared.stop.is_set() {
+            true => Error::Interrupted,
+            false => fault.into_error(action, &self.place(name), None),
+        })
     }
 
     /// What it is, and what it lets us do, in words.

@@ -22,7 +22,8 @@ use crate::{
     fault::Fault,
     http::{Client, Relink, fault_of_answer, fault_of_io},
     link::Link,
-    settings::{StoreSettings, Style},
+    secret::Secret,
+    settings::{HeaderValue, StoreSettings, Style},
     wires::{Inner, Wires},
 };
 
@@ -59,7 +60,6 @@ impl Objects {
             Style::Path => path.split_once('/').unwrap_or((path, "")),
             Style::Host => ("", path),
         };
-        let secret = |credential: &Option<_>| wires.inner.secret(credential.as_ref().ok_or_else(missing)?);
         Ok(Self {
             name: name.into(),
             wires: wires.clone(),
@@ -70,8 +70,11 @@ impl Objects {
             bucket: if bucket.is_empty() { String::new() } else { format!("/{}", encoded(bucket, false)) },
             folder: if folder.is_empty() { String::new() } else { format!("{folder}/") },
             signer: Signer {
-                id: secret(&settings.key_id)?,
-                key: secret(&settings.key)?,
+                id: match settings.key_id.as_ref().ok_or_else(missing)? {
+                    HeaderValue::Plain(text) => Secret::new(text.as_str()),
+                    HeaderValue::Secret(credential) => wires.inner.secret(credential)?,
+                },
+                key: wires.inner.secret(settings.key.as_ref().ok_or_else(missing)?)?,
                 region: settings.region.clone().unwrap_or_default(),
             },
             ahead: AtomicI64::new(0),
