@@ -17,6 +17,7 @@ mod packed;
 mod recast;
 mod refusals;
 mod scripts;
+mod stores;
 mod streams;
 mod support;
 mod traps;

@@ -7,6 +7,7 @@ use std::{
         Arc, Mutex, PoisonError,
         atomic::{AtomicBool, Ordering},
     },
+    time::Duration,
 };
 
 use reformis_disk::{
@@ -137,8 +138,9 @@ impl Wires {
     }
 }
 
-/// Tries for a first answer: whoever asks waits for it.
-const FIRST_TRIES: u32 = 4;
+/// Waits between the tries for a first answer: whoever asks waits for it. A connection that was kept and had died meanwhile is no reason
+/// to wait long.
+const WAITS: [Duration; 3] = [Duration::from_millis(50), Duration::from_secs(1), Duration::from_secs(3)];
 
 impl Inner {
     /// What is said of `link`.
@@ -156,10 +158,10 @@ impl Inner {
         loop {
             tries += 1;
             match attempt() {
-                Err(Fault::Again { what, after }) if tries < FIRST_TRIES => {
-                    let wait = after.unwrap_or(std::time::Duration::from_millis(250) * (1 << tries));
+                Err(Fault::Again { what, after }) if tries <= WAITS.len() => {
+                    let wait = after.unwrap_or(WAITS.get(tries - 1).copied().unwrap_or(Duration::from_secs(3)));
                     tracing::debug!(what, ?wait, "trying again");
-                    if !self.shared.stop.sleep(wait.min(std::time::Duration::from_secs(60))) {
+                    if !self.shared.stop.sleep(wait.min(Duration::from_secs(60))) {
                         return Err(Fault::again("we were asked to stop"));
                     }
                 }

@@ -55,7 +55,8 @@ impl Kept {
         for entry in fs::read_dir(&kept.folder)?.flatten().filter(|entry| entry.path().is_file()) {
             let name = entry.file_name().to_string_lossy().into_owned();
             let bytes = fs::read(entry.path())?;
-            kept.objects.insert(super::signature::decoded(&name), (bytes.len() as u64, tag(&bytes)));
+            kept.objects
+                .insert(super::signature::decoded(&name), (bytes.len() as u64, tag(&hex(&Sha256::digest(&bytes)))));
         }
         Ok(kept)
     }
@@ -100,10 +101,11 @@ impl Kept {
         }
     }
 
-    pub(super) fn put(&mut self, key: &str, bytes: &[u8]) -> Result<String, Refusal> {
+    /// Puts an object whose SHA-256 is `digest`.
+    pub(super) fn put(&mut self, key: &str, bytes: &[u8], digest: &str) -> Result<String, Refusal> {
         self.room(bytes.len() as u64)?;
         fs::write(self.file(key), bytes).map_err(|_| Refusal::new(500, "InternalError"))?;
-        let tag = tag(bytes);
+        let tag = tag(digest);
         self.objects.insert(key.into(), (bytes.len() as u64, tag.clone()));
         Ok(tag)
     }
@@ -124,14 +126,21 @@ impl Kept {
         self.uploads.get(id).filter(|begun| begun.key == key).ok_or_else(|| Refusal::new(404, "NoSuchUpload"))
     }
 
-    pub(super) fn put_part(&mut self, key: &str, id: &str, number: u32, bytes: &[u8]) -> Result<String, Refusal> {
+    pub(super) fn put_part(
+        &mut self,
+        key: &str,
+        id: &str,
+        number: u32,
+        bytes: &[u8],
+        digest: &str,
+    ) -> Result<String, Refusal> {
         self.upload(key, id)?;
         if !(1..=MANY).contains(&number) {
             return Err(Refusal::new(400, "InvalidArgument"));
         }
         self.room(bytes.len() as u64)?;
         fs::write(self.part(id, number), bytes).map_err(|_| Refusal::new(500, "InternalError"))?;
-        let tag = tag(bytes);
+        let tag = tag(digest);
         let part = Part { len: bytes.len() as u64, tag: tag.clone() };
         self.uploads.get_mut(id).map(|begun| begun.parts.insert(number, part));
         Ok(tag)
@@ -163,14 +172,13 @@ impl Kept {
         }
         let failed = |_| Refusal::new(500, "InternalError");
         let mut whole = fs::File::create(self.file(key)).map_err(failed)?;
-        let mut digest = Sha256::new();
-        let mut len = 0;
-        for (number, _) in wanted {
-            let path = self.part(id, *number);
-            len += io::copy(&mut fs::File::open(&path).map_err(failed)?, &mut whole).map_err(failed)?;
-            digest.update(fs::read(&path).map_err(failed)?);
+        let (mut len, mut tags) = (0, String::new());
+        for (number, tag) in wanted {
+            len +=
+                io::copy(&mut fs::File::open(self.part(id, *number)).map_err(failed)?, &mut whole).map_err(failed)?;
+            tags += tag;
         }
-        let tag = format!("\"{}-{}\"", &hex(&digest.finalize())[..32], wanted.len());
+        let tag = format!("\"{}-{}\"", &hex(&Sha256::digest(tags))[..32], wanted.len());
         self.abort(key, id)?;
         self.objects.insert(key.into(), (len, tag.clone()));
         Ok(tag)
@@ -184,6 +192,7 @@ impl Kept {
     }
 }
 
-fn tag(bytes: &[u8]) -> String {
-    format!("\"{}\"", &hex(&Sha256::digest(bytes))[..32])
+/// The tag of what has this digest.
+fn tag(digest: &str) -> String {
+    format!("\"{}\"", &digest[..32])
 }

@@ -1,7 +1,7 @@
 //! The store itself: connections, and what each request comes to.
 
 use std::{
-    collections::BTreeSet,
+    collections::{BTreeMap, BTreeSet},
     fs::File,
     io::{self, BufReader, BufWriter, Read, Seek, SeekFrom, Write},
     net::{SocketAddr, TcpListener, TcpStream},
@@ -83,7 +83,8 @@ struct State {
     ended: AtomicBool,
     /// Every request with all its headers, so that a test sees which secrets came here.
     log: Mutex<Vec<String>>,
-    connections: Mutex<Vec<TcpStream>>,
+    /// Those that are open, by the addresses at their other ends.
+    connections: Mutex<BTreeMap<SocketAddr, TcpStream>>,
 }
 
 /// An answer.
@@ -131,11 +132,12 @@ impl Store {
                     return;
                 }
                 let state = serving.clone();
-                lock(&state.connections).extend(stream.try_clone());
+                let Ok(peer) = stream.peer_addr() else { continue };
+                lock(&state.connections).extend(stream.try_clone().map(|stream| (peer, stream)));
                 std::thread::spawn(move || {
-                    let ended = stream.try_clone();
                     state.talk(stream).ok();
-                    ended.and_then(|stream| stream.shutdown(std::net::Shutdown::Both)).ok();
+                    // Nobody holds it now: it is closed, whatever was still to be read.
+                    lock(&state.connections).remove(&peer);
                 });
             }
         });
@@ -194,7 +196,11 @@ impl Store {
 
     /// Breaks all connections.
     pub fn cut(&self) {
-        lock(&self.state.connections).drain(..).for_each(|stream| drop(stream.shutdown(std::net::Shutdown::Both)));
+        for stream in std::mem::take(&mut *lock(&self.state.connections)).into_values() {
+            // The other end is told at once that nobody reads, and not when a window opens.
+            rustix::net::sockopt::set_socket_linger(&stream, Some(Duration::ZERO)).ok();
+            stream.shutdown(std::net::Shutdown::Both).ok();
+        }
     }
 }
 
@@ -298,11 +304,10 @@ impl State {
                 false => Refusal::new(404, "NoSuchBucket"),
             });
         }
-        if let Some(digest) = request.headers.get("x-amz-content-sha256") {
-            // Nothing comes without its digest: a proxy on the way may have changed it.
-            if *digest != hex(&Sha256::digest(&request.body)) {
-                return Err(Refusal::new(400, "XAmzContentSHA256Mismatch"));
-            }
+        let digest = hex(&Sha256::digest(&request.body));
+        // Nothing comes without its digest: a proxy on the way may have changed it.
+        if request.headers.get("x-amz-content-sha256").is_some_and(|said| *said != digest) {
+            return Err(Refusal::new(400, "XAmzContentSHA256Mismatch"));
         }
         let object = decoded(object);
         let parameter = |name: &str| request.parameter(name).map(decoded);
@@ -329,7 +334,7 @@ impl State {
             }
             ("PUT", false, None) => {
                 self.may("put")?;
-                with_tag(lock(&self.kept).put(&object, &request.body)?)
+                with_tag(lock(&self.kept).put(&object, &request.body, &digest)?)
             }
             ("DELETE", false, None) => {
                 self.may("remove")?;
@@ -346,7 +351,7 @@ impl State {
             ("PUT", false, Some(id)) => {
                 self.may("put")?;
                 let number = parameter("partNumber").and_then(|number| number.parse().ok()).unwrap_or(0);
-                with_tag(lock(&self.kept).put_part(&object, &id, number, &request.body)?)
+                with_tag(lock(&self.kept).put_part(&object, &id, number, &request.body, &digest)?)
             }
             ("GET", false, Some(id)) => {
                 self.may("list")?;

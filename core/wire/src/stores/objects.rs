@@ -188,13 +188,13 @@ impl Objects {
                 Fault::Fatal(WireKind::Denied, "our key does not fit its name: look at key-id and key".into())
             }
             ("RequestTimeTooSkewed", _) => Fault::Fatal(WireKind::Denied, "our clock is off: set it".into()),
+            ("QuotaExceeded" | "EntityTooLarge" | "XMinioStorageFull", _) | (_, 507) => {
+                Fault::Fatal(WireKind::Refused, "it has no room for that: ask for a larger quota".into())
+            }
             ("AccessDenied" | "AllAccessDisabled", _) | (_, 403) => Fault::Fatal(
                 WireKind::Denied,
                 format!("our key may not {} in '{bucket}': grant it that, or use a bucket of your own", ask.what),
             ),
-            ("QuotaExceeded" | "EntityTooLarge" | "XMinioStorageFull", _) | (_, 507) => {
-                Fault::Fatal(WireKind::Refused, "it has no room for that: ask for a larger quota".into())
-            }
             ("BadDigest" | "XAmzContentSHA256Mismatch" | "RequestTimeout" | "IncompleteBody", _) => {
                 Fault::again("what arrived there is not what was sent")
             }

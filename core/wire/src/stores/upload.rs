@@ -29,8 +29,8 @@ const PART: u64 = 16 << 20;
 const PARTS: u64 = 9500;
 /// Lengths of parts are multiples of this.
 const GRAIN: u64 = 1 << 20;
-/// The first wait after a try that failed, which is doubled from then on, and the longest.
-const WAITS: (Duration, Duration) = (Duration::from_millis(250), Duration::from_secs(30));
+/// The first wait after a try that failed, the second, which is doubled from then on, and the longest.
+const WAITS: [Duration; 3] = [Duration::from_millis(50), Duration::from_millis(500), Duration::from_secs(30)];
 
 /// A part that is in the store.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -131,7 +131,16 @@ impl Place {
             Some((begun, there)) => (begun.id, begun.part.max(PART), agreed(begun.parts, &there)),
             None => {
                 let part = most.div_ceil(PARTS).next_multiple_of(GRAIN).max(PART);
-                let id = self.tried("beginning an upload to", name, || parts.begin(name))?;
+                let mut tries = 0;
+                let id = self.tried("beginning an upload to", name, || {
+                    tries += 1;
+                    parts.begin(name)
+                })?;
+                // An answer that was lost may have begun one that nobody knows.
+                let orphans = if tries > 1 { self.unfinished(name)? } else { Vec::new() };
+                for (_, orphan) in orphans.iter().filter(|(other, orphan)| other == name && *orphan != id) {
+                    self.give_up(name, orphan)?;
+                }
                 let kept = ledger.begun(&id, part);
                 kept.map_err(reformis_disk::Error::io("noting an upload in", folder.to_string_lossy(), None))?;
                 (id, part, BTreeMap::new())
@@ -232,7 +241,7 @@ impl Shared {
         let none = || Fault::Fatal(reformis_disk::error::WireKind::Refused, "it takes no uploads in parts".into());
         let parts = self.place.store.parts().ok_or_else(none)?;
         let shared = &self.place.inner.shared;
-        let mut wait = WAITS.0;
+        let [mut wait, second, most] = WAITS;
         loop {
             if shared.stop.is_set() {
                 return Err(Fault::again("we were asked to stop"));
@@ -262,7 +271,7 @@ impl Shared {
                     if !shared.stop.sleep(after.unwrap_or(wait).min(Duration::from_secs(300))) {
                         return Err(Fault::again("we were asked to stop"));
                     }
-                    wait = (wait * 2).min(WAITS.1);
+                    wait = if wait < second { second } else { (wait * 2).min(most) };
                 }
                 Err(fault) => return Err(fault),
             }

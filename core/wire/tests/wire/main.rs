@@ -11,3 +11,4 @@ mod lend;
 mod nbd;
 mod nginx;
 mod ssh;
+mod stores;

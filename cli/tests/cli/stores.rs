@@ -1,0 +1,295 @@
+//! Moves into a store, as a person makes them: the disks go there as they are made, and what lies there is what would have landed here.
+
+use std::{
+    fs,
+    path::PathBuf,
+    process::Stdio,
+    time::{Duration, Instant},
+};
+
+use reformis_standin::{
+    content::Content,
+    servers::{Authority, Nginx, is_installed},
+    store::{Faults, Options, Store},
+};
+
+use crate::support::{AS_IT_IS, Export, Place};
+
+const KEY: &str = "quite-a-secret-key";
+
+struct Estuary {
+    place: Place,
+    store: Store,
+}
+
+fn estuary() -> Estuary {
+    let place = Place::new();
+    let store = Store::start(Options { key: KEY.into(), ..Options::new(place.path("store")) }).unwrap();
+    let site = format!(
+        "[store.estuary]\nkind = \"objects\"\nat = \"{}\"\nregion = \"estuary-1\"\nkey-id = \"keeper\"\nkey = {{ file = \"key\" }}\n",
+        store.link()
+    );
+    place.write("reformis.toml", site.as_bytes());
+    place.write("key", format!("{KEY}\n").as_bytes());
+    fs::set_permissions(place.path("key"), std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+    Estuary { place, store }
+}
+
+impl Estuary {
+    fn object(&self, name: &str) -> PathBuf {
+        self.store.file(name)
+    }
+
+    /// Bytes that were sent in parts since `from` requests.
+    fn parts_sent(&self, from: usize) -> usize {
+        let log = self.store.log();
+        log[from..].iter().filter(|line| line.starts_with("PUT") && line.contains("partNumber")).count()
+    }
+}
+
+fn words<'a>(dest: &'a str, shape: &'a str, more: &[&'a str]) -> Vec<&'a str> {
+    let mut words = vec!["carry", "tidelog.ova", "--dest", dest, "--shape", shape];
+    words.extend(AS_IT_IS);
+    words.extend(more);
+    words
+}
+
+/// Bytes of a file in which what differs from run to run is zero: the stamp, the identity and the checksum of a VHD's footer, the
+/// identity in a descriptor's text.
+fn without_stamps(shape: &str, mut bytes: Vec<u8>) -> Vec<u8> {
+    if shape == "vhd/full" {
+        let footer = bytes.len() - 512;
+        // "Hard Disk Footer Format": time stamp at 24, checksum at 64, unique id at 68.
+        for range in [24..28, 64..84] {
+            bytes[footer..][range].fill(0);
+        }
+    }
+    if shape == "vmdk/stream" {
+        let at = bytes.windows(4).position(|window| window == b"CID=").unwrap();
+        bytes[at + 4..at + 12].fill(b'0');
+    }
+    bytes
+}
+
+#[test]
+fn what_is_put_is_what_lands_here_whatever_its_shape() {
+    let estuary = estuary();
+    let place = &estuary.place;
+    place.write("tidelog.ova", &Export::small().archive());
+    for (dest, shape, file, is_made_here) in [
+        ("virtio-host", "raw/thin", "tidelog-0.raw", false),
+        ("vmx-host", "vmdk/stream", "tidelog-0.vmdk", false),
+        ("vmbus-cloud", "vhd/full", "tidelog-0.vhd", false),
+        ("virtio-host", "qcow2/thin", "tidelog-0.qcow2", true),
+    ] {
+        let (here, folder) = (format!("here-{shape}"), format!("estuary:night/{shape}"));
+        place.run(&words(dest, shape, &["--into", &here])).expect(0);
+        let there = format!("there-{shape}");
+        let ran = place.run(&words(dest, shape, &["--into", &there, "--store", &folder, "--json"])).expect(0);
+        let json = ran.json();
+        let landed = fs::read(place.path(&format!("{here}/tidelog/{file}"))).unwrap();
+        let object = fs::read(estuary.object(&format!("night/{shape}/tidelog/{file}"))).unwrap();
+        assert!(without_stamps(shape, object) == without_stamps(shape, landed), "{shape}");
+        // The folder here keeps what is small, and the store has that too.
+        let mut names: Vec<_> = fs::read_dir(place.path(&format!("{there}/tidelog")))
+            .unwrap()
+            .map(|entry| entry.unwrap().file_name())
+            .collect();
+        names.sort();
+        assert!(!names.iter().any(|name| name.to_string_lossy().starts_with("tidelog-0")), "{names:?}");
+        let result = format!("estuary:night/{shape}/tidelog/{file}");
+        assert_eq!(json["receipt"]["disks"][0]["result"], result.as_str());
+        let receipt = fs::read(place.path(&format!("{there}/tidelog/receipt.json"))).unwrap();
+        assert!(fs::read(estuary.object(&format!("night/{shape}/tidelog/receipt.json"))).unwrap() == receipt);
+        let codes = json["receipt"]["findings"].to_string();
+        assert_eq!(codes.contains("made-here-first"), is_made_here, "{codes}");
+        let proof = place.run(&["prove", &format!("{there}/tidelog/receipt.json")]).expect(0);
+        assert!(proof.out.contains("The proof holds"), "{}", proof.out);
+        for text in [&ran.out, &ran.err, &proof.out, &String::from_utf8(receipt).unwrap()] {
+            assert!(!text.contains(KEY) && !text.contains("Signature"), "{text}");
+        }
+    }
+    assert!(estuary.store.uploads().is_empty());
+    assert!(!estuary.store.log().iter().any(|line| line.contains(KEY)));
+    // A byte that changes there is found.
+    let object = estuary.object("night/raw/thin/tidelog/tidelog-0.raw");
+    let mut bytes = fs::read(&object).unwrap();
+    bytes[12 << 20] ^= 1;
+    fs::write(&object, bytes).unwrap();
+    place.run(&["prove", "there-raw/thin/tidelog/receipt.json"]).expect(4);
+}
+
+/// A manifest's digests are those of what went by.
+#[test]
+fn a_manifest_has_the_digests_of_what_is_there() {
+    let estuary = estuary();
+    let place = &estuary.place;
+    place.write("tidelog.ova", &Export::small().archive());
+    place
+        .run(&words("vmx-host", "vmdk/stream", &["--into", "l", "--machine-file", "ovf", "--store", "estuary:"]))
+        .expect(0);
+    let manifest = fs::read_to_string(place.path("l/tidelog/tidelog.mf")).unwrap();
+    for name in ["tidelog-0.vmdk", "tidelog-1.vmdk", "tidelog.ovf"] {
+        let out =
+            std::process::Command::new("sha256sum").arg(estuary.object(&format!("tidelog/{name}"))).output().unwrap();
+        let sum = String::from_utf8(out.stdout).unwrap()[..64].to_string();
+        assert!(manifest.contains(&format!("SHA256({name})= {sum}")), "{name}: {manifest}");
+    }
+    let refused =
+        place.run(&words("vmx-host", "vmdk/stream", &["--into", "o", "--machine-file", "ova", "--store", "estuary:"]));
+    assert!(refused.expect(1).err.contains("choose the machine file ovf"));
+}
+
+#[test]
+fn what_a_store_will_not_take_is_told_before_a_byte_is_written() {
+    let estuary = estuary();
+    let place = &estuary.place;
+    place.write("tidelog.ova", &Export::small().archive());
+    let plain = words("virtio-host", "raw/thin", &["--into", "landing", "--store", "estuary:night"]);
+    place.run(&plain).expect(0);
+    fs::remove_dir_all(place.path("landing")).unwrap();
+    let from = estuary.store.log().len();
+    let taken = place.run(&plain).expect(1).err;
+    assert!(
+        taken.contains("'estuary:night/tidelog/tidelog-0.raw' is there already") && taken.contains("--force"),
+        "{taken}"
+    );
+    let mut forced = plain.clone();
+    forced.push("--force");
+    estuary.store.deny(&["put"]);
+    let denied = place.run(&forced).expect(1).err;
+    assert!(denied.contains("may not put objects in 'saltmarsh'"), "{denied}");
+    assert_eq!(estuary.parts_sent(from), 0);
+    assert!(!place.path("landing").exists());
+    estuary.store.deny(&[]);
+    place.run(&forced).expect(0);
+    let nowhere =
+        place.run(&words("virtio-host", "raw/thin", &["--into", "x", "--store", "delta:night"])).expect(1).err;
+    assert!(nowhere.contains("looking for the store 'delta'") && nowhere.contains("there are estuary"), "{nowhere}");
+    let no_place = place.run(&words("virtio-host", "raw/thin", &["--into", "x", "--store", "estuary"])).expect(1).err;
+    assert!(no_place.contains("NAME:FOLDER"), "{no_place}");
+}
+
+#[test]
+fn stores_are_listed_tried_and_cleaned() {
+    let estuary = estuary();
+    let place = &estuary.place;
+    let list = place.run(&["hosts"]).expect(0).out;
+    assert!(list.contains("estuary") && list.contains("objects"), "{list}");
+    assert_eq!(place.run(&["hosts", "--json"]).expect(0).json()["stores"][0]["name"], "estuary");
+    assert!(place.run(&["hosts", "estuary"]).expect(0).out.contains("no upload is left unfinished"));
+    let mut export = Export::small();
+    export.disks[0] = Export::new(&incompressible(40), &Content::empty(8 << 20)).disks[0].clone();
+    place.write("tidelog.ova", &Export::new(&incompressible(40), &Content::empty(8 << 20)).archive());
+    estuary.store.set_quota(20 << 20);
+    let full = place.run(&words("virtio-host", "raw/thin", &["--into", "l", "--store", "estuary:night"])).expect(1).err;
+    assert!(full.contains("no room") && full.contains("--resume"), "{full}");
+    assert!(place.run(&["hosts", "estuary"]).expect(0).out.contains("one upload is left unfinished"));
+    let cleaned = place.run(&["hosts", "estuary", "--clean"]).expect(0).out;
+    assert!(
+        cleaned.contains("estuary:night/tidelog/tidelog-0.raw") && cleaned.contains("no upload is left"),
+        "{cleaned}"
+    );
+    assert!(estuary.store.uploads().is_empty());
+    // What goes on after that begins anew, and ends right.
+    estuary.store.set_quota(u64::MAX);
+    place.run(&words("virtio-host", "raw/thin", &["--into", "l", "--store", "estuary:night", "--resume"])).expect(0);
+    place.run(&["prove", "l/tidelog/receipt.json"]).expect(0);
+}
+
+fn incompressible(mib: u64) -> Content {
+    Content::empty(mib << 20).with(0, mib << 20, 7)
+}
+
+/// Killed at some points: `--resume` ends right, sends no part twice that was whole, and leaves nothing unfinished.
+fn killed(points: u32) {
+    let estuary = estuary();
+    let place = &estuary.place;
+    place.write("tidelog.ova", &Export::new(&incompressible(40), &Content::empty(8 << 20)).archive());
+    let carry = |into: &str, more: &[&str]| {
+        let all = [&["--into", into, "--store", "estuary:night"], more].concat();
+        place
+            .command(&words("virtio-host", "raw/thin", &all))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap()
+    };
+    let start = Instant::now();
+    assert!(carry("first", &[]).wait().unwrap().success());
+    let time = start.elapsed().min(Duration::from_secs(4));
+    let whole = fs::read(estuary.object("night/tidelog/tidelog-0.raw")).unwrap();
+    let mut cut_off = 0;
+    for point in 0..points {
+        let into = format!("landing-{point}");
+        let from = estuary.store.log().len();
+        let mut child = carry(&into, &["--force"]);
+        std::thread::sleep(time * (point * 37 % points) / points);
+        child.kill().unwrap();
+        cut_off += usize::from(!child.wait().unwrap().success());
+        // The first run's object was let go of only when its place was taken.
+        let was_there = estuary.store.uploads().len();
+        assert!(was_there <= 2, "{was_there}");
+        let again = carry(&into, &["--force", "--resume"]).wait().unwrap();
+        assert!(again.success(), "point {point}");
+        assert!(fs::read(estuary.object("night/tidelog/tidelog-0.raw")).unwrap() == whole, "point {point}");
+        assert!(estuary.store.uploads().is_empty(), "point {point}: {:?}", estuary.store.uploads());
+        // Three parts and one: whatever was answered before the kill is not sent again. What was under way then may be.
+        let sent = estuary.parts_sent(from);
+        assert!((4..=4 + 4).contains(&sent), "point {point}: {sent}");
+        fs::remove_dir_all(place.path(&into)).unwrap();
+    }
+    assert!(cut_off * 2 > points as usize, "{cut_off} of {points} were cut off");
+}
+
+#[test]
+fn a_move_into_a_store_goes_on_after_a_kill() {
+    killed(6);
+}
+
+#[test]
+#[ignore = "minutes: part of the slower checks"]
+fn a_move_into_a_store_goes_on_after_fifty_kills() {
+    killed(50);
+}
+
+/// The store breaks off in the middle of parts, again and again, and is busy: nobody notices but in what is told.
+#[test]
+fn a_store_that_breaks_off_is_told_of_and_outlasted() {
+    let estuary = estuary();
+    let place = &estuary.place;
+    place.write("tidelog.ova", &Export::new(&incompressible(40), &Content::empty(8 << 20)).archive());
+    estuary.store.go_wrong(Faults { cut: Some((5 << 20, 3)), ..Faults::default() });
+    let ran = place.run(&words("virtio-host", "raw/thin", &["--into", "l", "--store", "estuary:night"])).expect(0);
+    assert!(ran.err.contains("trying again"), "{}", ran.err);
+    place.run(&["prove", "l/tidelog/receipt.json"]).expect(0);
+}
+
+/// A folder of a real web server takes whole files, which are made here first.
+#[test]
+fn a_folder_takes_files_by_put() {
+    if !is_installed("nginx") {
+        return;
+    }
+    let place = Place::new();
+    fs::create_dir_all(place.path("www/put")).unwrap();
+    let authority = Authority::new(&place.path("")).unwrap();
+    for (name, names) in [("server", "DNS:store.inner.example"), ("local", "DNS:localhost,IP:127.0.0.1")] {
+        authority.issue(name, names, "serverAuth").unwrap();
+    }
+    let nginx = Nginx::start(&place.path(""), &place.path("www"), &authority).unwrap();
+    let at = format!("https://localhost:{}/put", nginx.certificates);
+    let site = format!("[store.quay]\nkind = \"folder\"\nat = \"{at}\"\n[link.\"{at}\"]\nauthorities = [\"ca.pem\"]\n");
+    place.write("reformis.toml", site.as_bytes());
+    place.write("tidelog.ova", &Export::small().archive());
+    assert!(place.run(&["hosts", "quay"]).expect(0).out.contains("sent as a whole"));
+    let ran = place.run(&words("virtio-host", "raw/thin", &["--into", "l", "--store", "quay:night"])).expect(0);
+    assert!(ran.err.contains("is made in the landing's folder first"), "{}", ran.err);
+    place.run(&words("virtio-host", "raw/thin", &["--into", "here"])).expect(0);
+    let put = fs::read(place.path("www/put/night/tidelog/tidelog-0.raw")).unwrap();
+    assert!(put == fs::read(place.path("here/tidelog/tidelog-0.raw")).unwrap());
+    assert!(!place.path("l/tidelog/tidelog-0.raw").exists());
+    place.run(&["prove", "l/tidelog/receipt.json"]).expect(0);
+    let taken = place.run(&words("virtio-host", "raw/thin", &["--into", "m", "--store", "quay:night"])).expect(1).err;
+    assert!(taken.contains("is there already"), "{taken}");
+}
