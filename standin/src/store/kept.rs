@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, fs, io, path::PathBuf};
 
 use sha2::{Digest, Sha256};
 
-use super::{serve::Refusal, signature::hex};
+use super::{refusal::Refusal, signature::hex};
 
 /// The least bytes of a part that is not the last.
 const LEAST: u64 = 5 << 20;

@@ -2,6 +2,7 @@
 //! and how much there may be. It fails on demand, and its clock moves. Objects are files of a folder.
 
 mod kept;
+mod refusal;
 mod serve;
 mod signature;
 

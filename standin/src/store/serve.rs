@@ -17,6 +17,7 @@ use sha2::{Digest, Sha256};
 
 use super::{
     kept::{Faults, Kept, Listed},
+    refusal::Refusal,
     signature::{Gate, decoded, hex},
 };
 use crate::host::request::{Request, read_head};
@@ -48,21 +49,6 @@ impl Options {
     pub fn new(data: impl Into<PathBuf>) -> Self {
         let (at, bucket, region) = ("127.0.0.1:0".into(), "saltmarsh".into(), "estuary-1".into());
         Self { data: data.into(), at, bucket, region, id: "keeper".into(), key: "a-key-for-tests".into() }
-    }
-}
-
-/// Why a request is not done.
-#[derive(Debug)]
-pub(super) struct Refusal {
-    pub(super) status: u16,
-    pub(super) code: &'static str,
-    /// The region in which it would be.
-    pub(super) region: Option<String>,
-}
-
-impl Refusal {
-    pub(super) fn new(status: u16, code: &'static str) -> Self {
-        Self { status, code, region: None }
     }
 }
 

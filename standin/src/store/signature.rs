@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use sha2::{Digest, Sha256};
 
-use super::serve::Refusal;
+use super::refusal::Refusal;
 use crate::host::request::Request;
 
 /// By how many seconds a request's time may be off.
