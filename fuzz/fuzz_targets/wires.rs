@@ -1,4 +1,4 @@
-//! What a server on the network may send: NBD, SFTP, answers of the export protocol, and links.
+//! What a server on the network may send: NBD, SFTP, answers of the export protocol and of stores, and links.
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
@@ -11,6 +11,7 @@ fuzz_target!(|bytes: &[u8]| {
         2 => {
             reformis_wire::hosts::read_answers(rest);
             reformis_wire::hosts::read_listing(rest);
+            reformis_wire::stores::read_answer(rest);
         }
         _ => {
             let text = String::from_utf8_lossy(rest);

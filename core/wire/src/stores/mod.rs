@@ -171,6 +171,14 @@ impl Place {
     }
 }
 
+/// Reads `bytes` as an answer of an object store, as a fuzzer does; how many texts are in it.
+pub fn read_answer(bytes: &[u8]) -> usize {
+    xml::texts(bytes).map_or(0, |texts| {
+        let groups = ["Part", "Upload"].map(|name| xml::groups(&texts, name).len());
+        texts.len().max(groups.into_iter().sum())
+    })
+}
+
 /// What the names in `folder` begin with.
 pub fn below(folder: &str) -> String {
     match folder.trim_matches('/') {

@@ -365,7 +365,8 @@ impl Parts for Objects {
         let mut open = Vec::new();
         let (mut key, mut id) = (String::new(), String::new());
         loop {
-            let mut query = vec![("uploads", ""), ("prefix", prefix.as_str())];
+            let mut query = vec![("uploads", "")];
+            query.extend((!prefix.is_empty()).then_some(("prefix", prefix.as_str())));
             if !key.is_empty() {
                 query.extend([("key-marker", key.as_str()), ("upload-id-marker", id.as_str())]);
             }
