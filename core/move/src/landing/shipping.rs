@@ -66,9 +66,10 @@ impl Shipping {
                 return Err(Error::TakenThere { place: shipping.result(&disk.file) });
             }
             if !goes_on {
-                for (name, id) in shipping.place.unfinished(&name)? {
-                    shipping.place.give_up(&name, &id)?;
-                }
+                let left = shipping.place.unfinished(&name)?;
+                left.iter()
+                    .filter(|(other, _)| *other == name)
+                    .try_for_each(|(_, id)| shipping.place.give_up(&name, id))?;
             }
         }
         Ok(Some(shipping))

@@ -173,7 +173,8 @@ impl Place {
 
 /// Reads `bytes` as an answer of an object store, as a fuzzer does; how many texts are in it.
 pub fn read_answer(bytes: &[u8]) -> usize {
-    xml::texts(bytes).map_or(0, |texts| {
+    xml::read(bytes).map_or(0, |answer| {
+        let texts = answer.texts;
         let groups = ["Part", "Upload"].map(|name| xml::groups(&texts, name).len());
         texts.len().max(groups.into_iter().sum())
     })

@@ -31,6 +31,10 @@ use crate::{
 const MOST: u64 = 16 << 20;
 /// How long a link for reading is good.
 const LINK: u32 = 12 * 3600;
+/// The most pages of a list: 10,000 parts, a few in each.
+const PAGES: usize = 10_000;
+/// The most names that are taken of a list.
+const MANY: usize = 100_000;
 /// A clock that is further away than this is told of, in seconds.
 const APART: i64 = 5 * 60;
 
@@ -139,7 +143,8 @@ impl Objects {
                 return Ok(answer);
             }
             let date = answer.headers().get("date").and_then(|date| date.to_str().ok()).and_then(read_date);
-            let (status, texts) = (answer.status().as_u16(), document(&mut answer).unwrap_or_default());
+            let said = bytes_of(&mut answer).and_then(|bytes| xml::read(&bytes));
+            let (status, texts) = (answer.status().as_u16(), said.map_or_else(|_| Vec::new(), |said| said.texts));
             if xml::first(&texts, "Code") == Some("RequestTimeTooSkewed") && !is_last {
                 let date =
                     date.ok_or_else(|| Fault::protocol("it says that our clock is off, and not what its own shows"))?;
@@ -206,13 +211,23 @@ impl Objects {
         }
     }
 
-    /// A request whose answer is a document.
-    fn texts(&self, ask: &Ask<'_>, body: &[u8]) -> Result<Vec<Text>, Fault> {
+    /// A request whose answer says no more than that it was done.
+    fn done(&self, ask: &Ask<'_>, body: &[u8]) -> Result<Vec<u8>, Fault> {
         let digest = sha256(body);
         let ask = Ask { digest: &digest, len: body.len() as u64, ..*ask };
         let owned = body.to_vec();
         let mut again = || (!owned.is_empty()).then(|| Box::new(std::io::Cursor::new(owned.clone())) as Box<dyn Read>);
-        document(&mut self.ask(&ask, &mut again)?)
+        bytes_of(&mut self.ask(&ask, &mut again)?)
+    }
+
+    /// A request whose answer is a document called `root`. What goes wrong after an answer has begun stands in it.
+    fn texts(&self, ask: &Ask<'_>, body: &[u8], root: &str) -> Result<Vec<Text>, Fault> {
+        let answer = xml::read(&self.done(ask, body)?)?;
+        match answer.root.as_str() {
+            "Error" => Err(self.fault(500, &ureq::http::HeaderMap::new(), &answer.texts, ask)),
+            found if found == root => Ok(answer.texts),
+            _ => Err(Fault::protocol("its answer is not what was asked for: is it an object store?")),
+        }
     }
 }
 
@@ -240,10 +255,10 @@ fn read_date(text: &str) -> Option<Timestamp> {
     Some(jiff::fmt::rfc2822::parse(text.trim()).ok()?.timestamp())
 }
 
-fn document(answer: &mut Response<ureq::Body>) -> Result<Vec<Text>, Fault> {
+fn bytes_of(answer: &mut Response<ureq::Body>) -> Result<Vec<u8>, Fault> {
     let mut bytes = Vec::new();
     answer.body_mut().as_reader().take(MOST).read_to_end(&mut bytes).map_err(|error| fault_of_io(&error))?;
-    if bytes.is_empty() { Ok(Vec::new()) } else { xml::texts(&bytes) }
+    Ok(bytes)
 }
 
 impl Store for Objects {
@@ -276,11 +291,11 @@ impl Store for Objects {
     }
 
     fn put(&self, name: &str, bytes: &[u8]) -> Result<(), Fault> {
-        self.texts(&Ask::of("PUT", Some(name), &[], "put objects"), bytes).map(drop)
+        self.done(&Ask::of("PUT", Some(name), &[], "put objects"), bytes).map(drop)
     }
 
     fn remove(&self, name: &str) -> Result<(), Fault> {
-        self.texts(&Ask::of("DELETE", Some(name), &[], "remove objects"), b"").map(drop)
+        self.done(&Ask::of("DELETE", Some(name), &[], "remove objects"), b"").map(drop)
     }
 
     fn link(&self, name: &str) -> Result<Link, Fault> {
@@ -297,7 +312,11 @@ impl Store for Objects {
 
 impl Parts for Objects {
     fn begin(&self, name: &str) -> Result<String, Fault> {
-        let texts = self.texts(&Ask::of("POST", Some(name), &[("uploads", "")], "put objects"), b"")?;
+        let texts = self.texts(
+            &Ask::of("POST", Some(name), &[("uploads", "")], "put objects"),
+            b"",
+            "InitiateMultipartUploadResult",
+        )?;
         let id = xml::first(&texts, "UploadId").map(String::from);
         id.ok_or_else(|| Fault::protocol("it begins an upload, and does not name it"))
     }
@@ -315,9 +334,9 @@ impl Parts for Objects {
     fn there(&self, name: &str, id: &str) -> Result<Option<There>, Fault> {
         let mut there = BTreeMap::new();
         let mut marker = "0".to_string();
-        loop {
+        for _ in 0..PAGES {
             let query = [("uploadId", id), ("part-number-marker", marker.as_str())];
-            let texts = match self.texts(&Ask::of("GET", Some(name), &query, "list parts"), b"") {
+            let texts = match self.texts(&Ask::of("GET", Some(name), &query, "list parts"), b"", "ListPartsResult") {
                 Err(Fault::Changed(_)) => return Ok(None),
                 other => other?,
             };
@@ -333,8 +352,12 @@ impl Parts for Objects {
             if xml::first(&texts, "IsTruncated") != Some("true") || next == marker || next.is_empty() {
                 return Ok(Some(there));
             }
+            if there.len() > MANY {
+                break;
+            }
             marker = next;
         }
+        Err(Fault::protocol("its list of parts has no end"))
     }
 
     fn finish(&self, name: &str, id: &str, tags: &[String]) -> Result<(), Fault> {
@@ -345,16 +368,11 @@ impl Parts for Objects {
         let body = format!("<CompleteMultipartUpload>{parts}</CompleteMultipartUpload>");
         let query = [("uploadId", id)];
         let ask = Ask::of("POST", Some(name), &query, "put objects");
-        let texts = self.texts(&ask, body.as_bytes())?;
-        // What went wrong after it began to answer stands in the answer.
-        match xml::first(&texts, "Code") {
-            Some(_) => Err(self.fault(500, &ureq::http::HeaderMap::new(), &texts, &ask)),
-            None => Ok(()),
-        }
+        self.texts(&ask, body.as_bytes(), "CompleteMultipartUploadResult").map(drop)
     }
 
     fn abort(&self, name: &str, id: &str) -> Result<(), Fault> {
-        match self.texts(&Ask::of("DELETE", Some(name), &[("uploadId", id)], "abort uploads"), b"") {
+        match self.done(&Ask::of("DELETE", Some(name), &[("uploadId", id)], "abort uploads"), b"") {
             Ok(_) | Err(Fault::Changed(_)) => Ok(()),
             Err(fault) => Err(fault),
         }
@@ -364,13 +382,13 @@ impl Parts for Objects {
         let prefix = format!("{}{name}", self.folder);
         let mut open = Vec::new();
         let (mut key, mut id) = (String::new(), String::new());
-        loop {
+        for _ in 0..PAGES {
             let mut query = vec![("uploads", "")];
             query.extend((!prefix.is_empty()).then_some(("prefix", prefix.as_str())));
             if !key.is_empty() {
                 query.extend([("key-marker", key.as_str()), ("upload-id-marker", id.as_str())]);
             }
-            let texts = self.texts(&Ask::of("GET", None, &query, "list uploads"), b"")?;
+            let texts = self.texts(&Ask::of("GET", None, &query, "list uploads"), b"", "ListMultipartUploadsResult")?;
             for upload in xml::groups(&texts, "Upload") {
                 if let (Some(key), Some(id)) = (xml::one(&upload, "Key"), xml::one(&upload, "UploadId"))
                     && let Some(name) = key.strip_prefix(&self.folder)
@@ -383,7 +401,11 @@ impl Parts for Objects {
             if xml::first(&texts, "IsTruncated") != Some("true") || (next_key == key && next_id == id) {
                 return Ok(open);
             }
+            if open.len() > MANY {
+                break;
+            }
             (key, id) = (next_key.into(), next_id.into());
         }
+        Err(Fault::protocol("its list of uploads has no end"))
     }
 }

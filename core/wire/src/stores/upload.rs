@@ -16,7 +16,7 @@ use std::{
 use reformis_disk::Result;
 
 use super::{
-    Place, There,
+    Parts, Place, There,
     piece::{Filling, Piece},
 };
 use crate::fault::Fault;
@@ -236,22 +236,31 @@ impl Shared {
         }
     }
 
-    /// One part, tried until it is there, it cannot be, or nothing has worked for too long.
+    /// One part, tried until it is there.
     fn send(&self, number: u32, piece: &Piece) -> std::result::Result<String, Fault> {
+        let parts = self.parts()?;
+        self.persist(|| parts.put_part(&self.name, &self.id, number, piece))
+    }
+
+    fn parts(&self) -> std::result::Result<&dyn Parts, Fault> {
         let none = || Fault::Fatal(reformis_disk::error::WireKind::Refused, "it takes no uploads in parts".into());
-        let parts = self.place.store.parts().ok_or_else(none)?;
+        self.place.store.parts().ok_or_else(none)
+    }
+
+    /// Tries until it works, it cannot work, or nothing has worked for too long.
+    fn persist<T>(&self, mut attempt: impl FnMut() -> std::result::Result<T, Fault>) -> std::result::Result<T, Fault> {
         let shared = &self.place.inner.shared;
         let [mut wait, second, most] = WAITS;
         loop {
             if shared.stop.is_set() {
                 return Err(Fault::again("we were asked to stop"));
             }
-            match parts.put_part(&self.name, &self.id, number, piece) {
-                Ok(tag) => {
+            match attempt() {
+                Ok(value) => {
                     if self.lock().since.take().is_some_and(|since| since.elapsed() > Duration::from_secs(2)) {
                         (shared.tell)(&format!("{} answers again", self.place.place(&self.name)));
                     }
-                    return Ok(tag);
+                    return Ok(value);
                 }
                 Err(Fault::Again { what, after }) => {
                     let (is_first, since) = {
@@ -277,6 +286,19 @@ impl Shared {
             }
         }
     }
+
+    /// The error that `fault` is, which `action` came to.
+    fn error(&self, action: &'static str, fault: Fault) -> reformis_disk::Error {
+        if self.place.inner.shared.stop.is_set() {
+            return reformis_disk::Error::Interrupted;
+        }
+        let fault = match fault {
+            // No source has changed: the upload is gone.
+            Fault::Changed(what) => Fault::Expired(what),
+            fault => fault,
+        };
+        fault.into_error(action, &self.place.place(&self.name), None)
+    }
 }
 
 impl Upload {
@@ -284,10 +306,8 @@ impl Upload {
     pub fn failure(&self) -> Option<reformis_disk::Error> {
         let state = self.shared.lock();
         let fault = state.failed.clone()?;
-        if self.shared.place.inner.shared.stop.is_set() {
-            return Some(reformis_disk::Error::Interrupted);
-        }
-        Some(fault.into_error("writing", &self.shared.place.place(&self.shared.name), None))
+        drop(state);
+        Some(self.shared.error("writing", fault))
     }
 
     /// Hands the part that was filled to whoever sends it.
@@ -335,26 +355,28 @@ impl Upload {
         if let Some(error) = self.failure() {
             return Err(error);
         }
-        let Shared { place, name, id, .. } = self.shared.as_ref();
-        let tags: Vec<String> = self.shared.lock().tags.values().cloned().collect();
-        let wrong = |what: &str| Fault::protocol(what).into_error("finishing an upload to", &place.place(name), None);
+        let shared = self.shared.as_ref();
+        let Shared { place, name, id, .. } = shared;
+        let failed = |fault: Fault| shared.error("finishing an upload to", fault);
+        let tags: Vec<String> = shared.lock().tags.values().cloned().collect();
         if tags.len() != reformis_disk::to_usize(u64::from(self.number - 1)) {
-            return Err(wrong("a part is missing"));
+            return Err(failed(Fault::protocol("a part is missing")));
         }
-        let Some(parts) = place.store.parts() else { return Err(wrong("it takes no uploads in parts")) };
+        let parts = shared.parts().map_err(failed)?;
         let mut is_again = false;
-        place.tried("finishing an upload to", name, || match parts.finish(name, id, &tags) {
+        let finished = shared.persist(|| match parts.finish(name, id, &tags) {
             // An answer that was lost: it was made whole the first time.
             Err(Fault::Changed(_)) if is_again && place.store.len_of(name)? == Some(self.taken) => Ok(()),
             other => {
                 is_again = true;
                 other
             }
-        })?;
-        match place.len_of(name)? {
+        });
+        finished.map_err(failed)?;
+        match shared.persist(|| place.store.len_of(name)).map_err(failed)? {
             Some(len) if len == self.taken => Ok(len),
-            Some(len) => Err(wrong(&format!("it has {len} bytes where {} were sent", self.taken))),
-            None => Err(wrong("it is not there, though it was made whole")),
+            Some(len) => Err(failed(Fault::protocol(format!("it has {len} bytes where {} were sent", self.taken)))),
+            None => Err(failed(Fault::protocol("it is not there, though it was made whole"))),
         }
     }
 }

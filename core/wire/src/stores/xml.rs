@@ -21,16 +21,23 @@ impl Text {
     }
 }
 
+/// An answer: the name of its outermost element, and its texts.
+pub(super) struct Answer {
+    pub(super) root: String,
+    pub(super) texts: Vec<Text>,
+}
+
 /// All texts of `document` that are no blanks, in their order. Entities other than those of XML itself are none that are read.
-pub(super) fn texts(document: &[u8]) -> Result<Vec<Text>, Fault> {
+pub(super) fn read(document: &[u8]) -> Result<Answer, Fault> {
     let broken = || Fault::protocol("its answer is no XML that is read");
     let mut reader = Reader::from_str(std::str::from_utf8(document).map_err(|_| broken())?);
-    let (mut path, mut found, mut text, mut count) = (Vec::new(), Vec::new(), String::new(), 0);
+    let (mut path, mut found, mut text, mut count, mut root) = (Vec::new(), Vec::new(), String::new(), 0, None);
     loop {
         match reader.read_event().map_err(|_| broken())? {
             Event::Start(start) => {
                 let name = start.local_name().as_ref().to_string();
                 count += 1;
+                root.get_or_insert_with(|| name.clone());
                 path.push((name, count));
                 text.clear();
                 if path.len() > DEEP {
@@ -53,7 +60,10 @@ pub(super) fn texts(document: &[u8]) -> Result<Vec<Text>, Fault> {
                 _ => text += quick_xml::escape::resolve_predefined_entity(entity.as_ref()).ok_or_else(broken)?,
             },
             Event::DocType(_) => return Err(broken()),
-            Event::Eof => return Ok(found),
+            Event::Eof if path.is_empty() && root.is_some() => {
+                return Ok(Answer { root: root.unwrap_or_default(), texts: found });
+            }
+            Event::Eof => return Err(broken()),
             _ => {}
         }
     }
@@ -93,10 +103,10 @@ mod tests {
 
     #[test]
     fn texts_have_their_path_and_their_letters() {
-        let found = texts(
-            b"<?xml version=\"1.0\"?><A xmlns=\"x\"> <B>one &amp; <!-- no -->two&#33;</B><C><B>3</B></C><D/></A>",
-        )
-        .unwrap();
+        let found =
+            read(b"<?xml version=\"1.0\"?><A xmlns=\"x\"> <B>one &amp; <!-- no -->two&#33;</B><C><B>3</B></C><D/></A>")
+                .unwrap()
+                .texts;
         let names = |text: &Text| text.path.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>().join("/");
         let shown: Vec<_> = found.iter().map(|text| (names(text), text.text.as_str())).collect();
         assert_eq!(shown, [("A/B".to_string(), "one & two!"), ("A/C/B".to_string(), "3")]);
@@ -104,14 +114,22 @@ mod tests {
 
     #[test]
     fn what_bites_is_refused() {
-        for document in ["<!DOCTYPE a [<!ENTITY b \"c\">]><a>&b;</a>", "<a>&b;</a>", &"<a>".repeat(40), "<a"] {
-            assert!(texts(document.as_bytes()).is_err(), "{document}");
+        for document in [
+            "<!DOCTYPE a [<!ENTITY b \"c\">]><a>&b;</a>",
+            "<a>&b;</a>",
+            &"<a>".repeat(40),
+            "<a",
+            "<a><b>c</b>",
+            "",
+            "words",
+        ] {
+            assert!(read(document.as_bytes()).is_err(), "{document}");
         }
     }
 
     #[test]
     fn elements_of_one_name_are_told_apart() {
-        let found = texts(b"<L><P><T>a</T><N>1</N></P><P><N>2</N><T>b</T></P></L>").unwrap();
+        let found = read(b"<L><P><T>a</T><N>1</N></P><P><N>2</N><T>b</T></P></L>").unwrap().texts;
         let tags: Vec<_> = groups(&found, "P").iter().map(|group| (one(group, "N"), one(group, "T"))).collect();
         assert_eq!(tags, [(Some("1"), Some("a")), (Some("2"), Some("b"))]);
     }

@@ -11,7 +11,7 @@ use proptest::prelude::*;
 use reformis_standin::servers::scripts;
 use reformis_wire::Wires;
 
-use crate::common::{failure, open};
+use crate::common::{Pocket, failure, open, wires};
 
 /// A server that says `bytes` to whoever comes, reads what it is told, and says no more.
 fn says(bytes: Vec<u8>) -> u16 {
@@ -123,5 +123,35 @@ fn a_sound_conversation_in_sftp_is_understood_and_each_lie_in_it_is_refused() {
         bent[at] = byte;
         let seen = reformis_wire::ssh::converse(&bent).unwrap_or(0);
         assert!(seen <= most, "{what}: {seen}");
+    }
+}
+
+/// What a store says is read as little texts, and no further; none of it reaches a terminal as it is.
+#[test]
+fn stores_that_mean_harm_end_with_a_sentence() {
+    let answer =
+        |status: &str, body: &str| format!("HTTP/1.1 {status} x\r\nContent-Length: {}\r\n\r\n{body}", body.len());
+    let long = format!("<L>{}</L>", "<Upload><Key>k</Key><UploadId>u</UploadId></Upload>".repeat(60_000));
+    for (answer, part) in [
+        (answer("200", "<html><body>welcome"), "no XML that is read"),
+        (answer("200", "<html><body>welcome</body></html>"), "is it an object store?"),
+        (answer("200", ""), "no XML that is read"),
+        (answer("200", "<Error><Code>NoSuchBucket</Code></Error>"), "there is no bucket 'bucket'"),
+        (answer("200", "<!DOCTYPE a [<!ENTITY b \"&c;&c;\">]><L>&b;</L>"), "no XML that is read"),
+        (answer("200", &long), "no XML that is read"),
+        (answer("200", &"<a>".repeat(1000)), "no XML that is read"),
+        (answer("400", "<Error><Code>PermanentRedirect</Code><Region>\u{1b}[2Jbay</Region></Error>"), "\\u{1b}[2Jbay"),
+        (answer("418", "<Error><Code>\u{7}Tea</Code></Error>"), "it answers 418"),
+        (answer("403", "<Error><Code>RequestTimeTooSkewed</Code></Error>"), "not what its own shows"),
+    ] {
+        let port = says(answer.clone().into());
+        let site = format!(
+            "[store.delta]\nkind = \"objects\"\nat = \"http://127.0.0.1:{port}/bucket\"\nregion = \"bay\"\nkey-id = \"k\"\nkey = {{ env = \"KEY\" }}\n"
+        );
+        let folder = tempfile::tempdir().unwrap();
+        let wires = wires(folder.path(), &site, Pocket(&[("KEY", "secret-of-the-bay")])).0;
+        let (_, sentence) = failure(wires.store("delta").unwrap().unfinished(""));
+        assert!(sentence.contains(part), "{sentence}");
+        assert!(!sentence.chars().any(char::is_control) && !sentence.contains("secret"), "{sentence:?}");
     }
 }
