@@ -130,7 +130,7 @@ impl Place {
         let (id, part, before) = match left {
             Some((begun, there)) => (begun.id, begun.part.max(PART), agreed(begun.parts, &there)),
             None => {
-                let part = most.div_ceil(PARTS).next_multiple_of(GRAIN).max(PART);
+                let part = part_of(most);
                 let mut tries = 0;
                 let id = self.tried("beginning an upload to", name, || {
                     tries += 1;
@@ -183,6 +183,11 @@ impl Place {
         let piece = Piece::of_file(file.try_clone().map_err(failed)?, 0, len);
         self.tried("writing", name, || self.store.put_whole(name, &piece))
     }
+}
+
+/// Bytes of each part of an upload of at most `most` bytes.
+fn part_of(most: u64) -> u64 {
+    most.div_ceil(PARTS).next_multiple_of(GRAIN).max(PART)
 }
 
 /// The parts of `begun` that the store has as they were noted.
@@ -402,5 +407,21 @@ impl Drop for Upload {
     fn drop(&mut self) {
         self.jobs = None;
         self.threads.drain(..).for_each(|thread| drop(thread.join()));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_upload_has_more_parts_than_there_may_be() {
+        const GIB: u64 = 1 << 30;
+        for most in [0, 1, PART, 148 * GIB, 149 * GIB, 2048 * GIB, 5 * 1024 * GIB] {
+            let part = part_of(most);
+            assert!(most.div_ceil(part) <= PARTS && part >= PART && part.is_multiple_of(GRAIN), "{most}: {part}");
+            // The interface takes parts of 5 GiB at the most.
+            assert!(part <= 5 * GIB, "{most}: {part}");
+        }
     }
 }

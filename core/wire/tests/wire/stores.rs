@@ -237,6 +237,24 @@ fn many_parts_are_listed_to_the_last() {
     assert_eq!(estuary.parts_sent(), 9);
 }
 
+/// Of an upload that may be long, parts are larger than what is kept in memory, and leave nothing in the folder where they wait.
+#[test]
+fn large_parts_wait_in_files() {
+    let estuary = Estuary::new();
+    let place = estuary.wires().store("estuary").unwrap();
+    let wait = estuary.folder.path().join("wait");
+    std::fs::create_dir(&wait).unwrap();
+    let bytes = content(50 << 20);
+    let mut upload = place.upload("long.raw", 200 << 30, &wait, None, Box::new(Kept::default())).unwrap();
+    estuary.store.go_wrong(Faults { cut: Some((4 << 20, 2)), ..Faults::default() });
+    upload.write_all(&bytes).unwrap();
+    assert_eq!(std::fs::read_dir(&wait).unwrap().count(), 0);
+    assert_eq!(upload.finish().unwrap(), 50 * MIB);
+    assert!(estuary.has("long.raw") == bytes);
+    // Three parts, and two that were cut off.
+    assert_eq!(estuary.parts_sent(), 5);
+}
+
 #[test]
 fn what_will_not_be_taken_is_told_with_its_remedy() {
     let estuary = Estuary::new();
