@@ -41,7 +41,7 @@ pub(super) fn run(name: &str, clean: bool, session: &Session) -> Result<Exit> {
         given_up.iter().for_each(|upload| text += &format!("  {name}:{}\n", printable(upload)));
     }
     text += &heading("Next");
-    text += &format!("  reformis carry BRIEF --store {name}:FOLDER\n");
+    text += &format!("  reformis draft TARGET --dest NAME --store {name}:FOLDER --out BRIEF\n");
     emit(&text)?;
     Ok(Exit::Done)
 }

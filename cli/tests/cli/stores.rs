@@ -119,6 +119,32 @@ fn what_is_put_is_what_lands_here_whatever_its_shape() {
     place.run(&["prove", "there-raw/thin/tidelog/receipt.json"]).expect(4);
 }
 
+/// What a brief says of the store is what the command line says of it.
+#[test]
+fn a_brief_names_the_store() {
+    let estuary = estuary();
+    let place = &estuary.place;
+    place.write("tidelog.ova", &Export::small().archive());
+    let mut draft = vec![
+        "draft",
+        "tidelog.ova",
+        "--dest",
+        "virtio-host",
+        "--into",
+        "l",
+        "--store",
+        "estuary:night",
+        "--out",
+        "t.toml",
+    ];
+    draft.extend(&AS_IT_IS[..10]);
+    place.run(&draft).expect(0);
+    assert!(fs::read_to_string(place.path("t.toml")).unwrap().contains("store = \"estuary:night\""));
+    place.run(&["carry", "t.toml", "--accept", "will-not-boot"]).expect(0);
+    assert!(estuary.object("night/tidelog/receipt.json").exists());
+    place.run(&["prove", "l/tidelog/receipt.json"]).expect(0);
+}
+
 /// A manifest's digests are those of what went by.
 #[test]
 fn a_manifest_has_the_digests_of_what_is_there() {

@@ -38,7 +38,7 @@ pub fn write(brief: &Brief, notes: &Notes) -> String {
 
 /// All tables and their keys, in order.
 const TABLES: [(&str, &[&str]); 6] = [
-    ("move", &["source", "machine", "destination", "into", "machine-file", "keep-unknown"]),
+    ("move", &["source", "machine", "destination", "into", "store", "machine-file", "keep-unknown"]),
     (
         "machine",
         &[
