@@ -231,7 +231,7 @@ fn incompressible(mib: u64) -> Content {
 fn killed(points: u32) {
     let estuary = estuary();
     let place = &estuary.place;
-    place.write("tidelog.ova", &Export::new(&incompressible(40), &Content::empty(8 << 20)).archive());
+    place.write("tidelog.ova", &Export::new(&incompressible(17), &Content::empty(1 << 20)).archive());
     let carry = |into: &str, more: &[&str]| {
         let all = [&["--into", into, "--store", "estuary:night"], more].concat();
         place
@@ -260,9 +260,9 @@ fn killed(points: u32) {
         assert!(again.success(), "point {point}");
         assert!(fs::read(estuary.object("night/tidelog/tidelog-0.raw")).unwrap() == whole, "point {point}");
         assert!(estuary.store.uploads().is_empty(), "point {point}: {:?}", estuary.store.uploads());
-        // Three parts and one: whatever was answered before the kill is not sent again. What was under way then may be.
+        // Two parts and one: whatever was answered before the kill is not sent again. What was under way then may be.
         let sent = estuary.parts_sent(from);
-        assert!((4..=4 + 4).contains(&sent), "point {point}: {sent}");
+        assert!((3..=3 + 3).contains(&sent), "point {point}: {sent}");
         fs::remove_dir_all(place.path(&into)).unwrap();
     }
     assert!(cut_off * 2 > points as usize, "{cut_off} of {points} were cut off");
