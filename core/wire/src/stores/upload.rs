@@ -131,21 +131,16 @@ impl Place {
             Some((begun, there)) => (begun.id, begun.part.max(PART), agreed(begun.parts, &there)),
             None => {
                 let part = part_of(most);
-                let mut tries = 0;
-                let id = self.tried("beginning an upload to", name, || {
-                    tries += 1;
-                    parts.begin(name)
-                })?;
-                // An answer that was lost may have begun one that nobody knows.
-                let orphans = if tries > 1 { self.unfinished(name)? } else { Vec::new() };
-                for (_, orphan) in orphans.iter().filter(|(other, orphan)| other == name && *orphan != id) {
-                    self.give_up(name, orphan)?;
-                }
+                let id = self.tried("beginning an upload to", name, || parts.begin(name))?;
                 let kept = ledger.begun(&id, part);
                 kept.map_err(reformis_disk::Error::io("noting an upload in", folder.to_string_lossy(), None))?;
                 (id, part, BTreeMap::new())
             }
         };
+        // An answer that was lost, or a run that was killed before it noted one, left uploads that nobody goes on with.
+        for (_, orphan) in self.unfinished(name)?.iter().filter(|(other, orphan)| other == name && *orphan != id) {
+            self.give_up(name, orphan)?;
+        }
         let state = State { ledger, tags: BTreeMap::new(), failed: None, since: None };
         let shared = Arc::new(Shared {
             place: self.clone(),
