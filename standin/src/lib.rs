@@ -12,6 +12,7 @@ pub mod emulator;
 pub mod export;
 pub mod hives;
 pub mod host;
+mod listen;
 pub mod lvm;
 pub mod lzx;
 pub mod nbd;

@@ -92,13 +92,12 @@ fn next_steps(landing: &Landing) -> Vec<String> {
     let file = quoted(&landing.folder.join(&landing.machine.file).to_string_lossy());
     let prove = format!("reformis prove {}", quoted(&landing.folder.join("receipt.json").to_string_lossy()));
     let take = match landing.machine.kind.as_str() {
-        "launch-json" if is_in_store(landing) => {
+        "launch-json" if landing.store.is_some() => {
             "the disks are in the store: give the import what the launch JSON says".into()
         }
-        _ if is_in_store(landing) => format!(
-            "the disks are in the store: get them from there to the host, and {} with them",
-            landing.machine.file
-        ),
+        _ if landing.store.is_some() => {
+            format!("fetch the disks and {} from the store to the host, and import them there", landing.machine.file)
+        }
         "domain-xml" => format!("virsh define {file}"),
         "start-script" => format!("copy the folder to the host, and run {} there", landing.machine.file),
         "launch-json" => "upload the disks, and give the import what the launch JSON says".into(),
@@ -114,12 +113,6 @@ fn next_steps(landing: &Landing) -> Vec<String> {
     let kept = landing.receipt.lent.as_ref().map(|lent| quoted(&lent.kept));
     steps.extend(kept.map(|kept| format!("when it runs: rm -r {kept}, which has landed")));
     steps
-}
-
-/// Whether its disks are in a store.
-fn is_in_store(landing: &Landing) -> bool {
-    landing.machine.kind != "ova"
-        && landing.receipt.disks.iter().any(|disk| !landing.folder.join(&disk.result).exists())
 }
 
 /// The archive that a member's name starts with.

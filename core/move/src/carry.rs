@@ -16,17 +16,20 @@ use reformis_disk::{
 use reformis_machine::{Earlier, LandedDisk, Machine, MachineFile, Site, manifest::Algorithm};
 
 use crate::{
-    TOOL, checksum,
+    TOOL,
+    checksum::Hasher,
     error::{Error, Result},
     finding::Finding,
     inside::EditedDisk,
     landing::{
         archive::ArchiveFile,
+        digests,
         facts::{self, empty},
         files,
-        holder::{GoingOn, Holder, Written, can_go_on},
+        holder::{GoingOn, Holder, can_go_on},
         journal::{self, DiskJournal},
         shipping::{self, Shipping},
+        written::Written,
     },
     lend::Kept,
     observer::{Context, Step},
@@ -68,6 +71,8 @@ pub struct Landing {
     pub machine: MachineRecord,
     /// What the person should know.
     pub findings: Vec<Finding>,
+    /// The store that its disks are in, and the folder there: `NAME:FOLDER`.
+    pub store: Option<String>,
 }
 
 /// Makes the move.
@@ -89,8 +94,11 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     };
     let (plan, mut findings) = prepared.accepted(&options.accept)?;
     // Whatever a store will not take is told before a byte is written.
-    let shipping = Shipping::open(plan, options.force, options.resume, context)?;
+    let shipping = Shipping::open(plan, context)?;
     if let Some(shipping) = &shipping {
+        if !options.force && !options.resume {
+            shipping.check_names(plan, None)?;
+        }
         for disk in plan.disks.iter().filter(|disk| !shipping.streams(disk)) {
             let finding = Finding::MadeHereFirst { disk: disk.file.clone(), why: shipping.why_not(disk) };
             context.observer.tell(&finding);
@@ -122,15 +130,18 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     }
     tracing::info!(target = target.name, kind = target.kind.name(), into = %plan.folder.display(), "carrying");
     let sources = target.files.clone();
-    let mut move_ = Move { prepared: &prepared, plan, staged: &staged, context, sources, shipping, is_kept };
-    let (disks, machine) = move_.make().inspect_err(|error| {
+    let keep = |error: &Error| {
         // What is of a source that has changed is worth nothing.
         if is_kept && !matches!(error, Error::Disk(reformis_disk::Error::Changed { .. })) {
             staged.leave();
             context.observer.tell(&Finding::PartKept { path: plan.folder.to_string_lossy().into() });
         }
-    })?;
-    journal::end(staged.inside())?;
+    };
+    if let Some(shipping) = shipping.as_ref().filter(|_| options.resume && !options.force) {
+        shipping.check_names(plan, Some(staged.inside())).inspect_err(keep)?;
+    }
+    let mut move_ = Move { prepared: &prepared, plan, staged: &staged, context, sources, shipping, is_kept };
+    let (disks, machine) = move_.make().inspect_err(keep)?;
     let receipt = Receipt {
         schema: receipt::SCHEMA,
         tool: TOOL.into(),
@@ -150,15 +161,16 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     let access = prepared.settled.target.access();
     write_into(staged.inside(), receipt::FILE_NAME, &receipt.to_json(), access)?;
     if let Some(shipping) = &move_.shipping {
-        shipping.put(receipt::FILE_NAME, &receipt.to_json())?;
+        shipping.put(receipt::FILE_NAME, &receipt.to_json()).inspect_err(keep)?;
     }
+    journal::end(staged.inside())?;
     if context.is_cancelled() {
         return Err(reformis_disk::Error::Interrupted.into());
     }
     let folder = plan.folder.clone();
     staged.commit()?;
     tracing::info!(landing = %folder.display(), "landed");
-    Ok(Landing { folder, receipt, machine, findings })
+    Ok(Landing { folder, receipt, machine, findings, store: plan.store.clone() })
 }
 
 /// A move that is being made.
@@ -214,12 +226,14 @@ impl Move<'_> {
         for (index, planned) in self.plan.disks.iter().enumerate() {
             let what = planned.file.clone();
             let step = Step { action: "carrying", what, number: index + 1, of: self.plan.disks.len() };
-            carried.push(self.carry_disk(planned, &mut holder, &step)?);
-            if let Some(shipping) = self.shipping.as_ref().filter(|shipping| !shipping.streams(planned)) {
+            let disk = self.carry_disk(planned, &mut holder, &step)?;
+            if let Some(shipping) = self.shipping.as_ref().filter(|_| !disk.written.is_sent) {
                 let len = shipping.made(planned, self.staged.inside())?;
                 let step = Step { action: "sending", ..step };
-                self.context.step(&step, len, |watch| shipping.send(planned, self.staged.inside(), watch))?;
+                let written = &disk.written;
+                self.context.step(&step, len, |watch| shipping.send(planned, written, self.staged.inside(), watch))?;
             }
+            carried.push(disk);
         }
         // An archive's members can be opened when its descriptor is there, which says how long they are.
         let mut landed = Vec::new();
@@ -330,7 +344,7 @@ impl Move<'_> {
         };
         let (written, digests) = self.context.step(step, total, |watch| {
             std::thread::scope(|scope| {
-                let digests = scope.spawn(|| digest_parts(disk, &stop).inspect_err(&noting));
+                let digests = scope.spawn(|| digests::digest_parts(disk, &stop).inspect_err(&noting));
                 let watch = Watch { cancel: &stop, ..*watch };
                 let going_on = journal.as_mut().map(|journal| GoingOn { journal, is_edited: &is_edited, sample });
                 let written = holder.write(&whole, planned, disk.access(), going_on, &watch).inspect_err(&noting);
@@ -344,7 +358,7 @@ impl Move<'_> {
             (Err(error), Err(other)) if error.is_interrupted() => return Err(other),
             (Err(error), _) | (_, Err(error)) => return Err(error),
         };
-        let files = with_far_digests(disk, files, &|| self.context.is_cancelled())?;
+        let files = digests::with_far_digests(disk, files, &|| self.context.is_cancelled())?;
         tracing::info!(
             disk = disk.id,
             result = planned.file,
@@ -382,7 +396,7 @@ impl Move<'_> {
         let mut made = files::machine_files(machine, kind, landed, &self.prepared.settled.destination, self.earlier())?;
         let mut also = Vec::new();
         let digests = |first: &(String, Vec<u8>)| -> Vec<(String, String)> {
-            let own = (first.0.clone(), checksum::Hasher::of(Some(Algorithm::Sha256), &first.1).value);
+            let own = (first.0.clone(), Hasher::of(Some(Algorithm::Sha256), &first.1).value);
             let disks = self.plan.disks.iter().zip(carried);
             let disks = disks.filter_map(|(planned, c)| Some((planned.file.clone(), c.written.digest.clone()?)));
             std::iter::once(own).chain(disks).collect()
@@ -461,40 +475,4 @@ fn landed_disk(planned: &PlannedDisk, carried: &Carried, facts: Option<&Facts>) 
         image_id: image_id.map(|(_, id)| id.clone()),
         ..empty(planned)
     }
-}
-
-/// `files` with the digests that were taken while their bytes came over a network, each compared with its line of the
-/// manifest.
-fn with_far_digests(
-    disk: &TargetDisk,
-    mut files: Vec<SourceFile>,
-    cancel: &(dyn Fn() -> bool + Sync),
-) -> Result<Vec<SourceFile>> {
-    for (part, file) in disk.parts.iter().zip(&mut files) {
-        if let (Some(digesting), Some(entry)) = (&part.digesting, &part.entry) {
-            let digest = digesting.finish(cancel)?;
-            checksum::compare(part.name(), entry, &digest.value)?;
-            file.digest = Some(digest);
-        }
-    }
-    Ok(files)
-}
-
-/// Digests the files that hold a disk, each against its line of the manifest, and those of the disks below it.
-fn digest_parts(disk: &TargetDisk, stop: &(dyn Fn() -> bool + Sync)) -> Result<Vec<SourceFile>> {
-    let digest = |part: &target::Part| {
-        let digest = match &part.packed {
-            // Taken, and compared, when it was unpacked.
-            Some(packed) => Some(packed.digest.clone()),
-            // Read once, for the disk: its version and the content digest tell it.
-            None if part.storage.is_far() => None,
-            None => Some(checksum::of_storage(&part.storage, part.entry.as_ref(), stop)?),
-        };
-        Ok(target::source_file(part.storage.as_ref(), digest))
-    };
-    let below = disk.image.iter().flat_map(|image| &image.files).map(|file| {
-        let digest = (!file.is_far()).then(|| checksum::of_storage(file, None, stop)).transpose()?;
-        Ok(target::source_file(file.as_ref(), digest))
-    });
-    disk.parts.iter().map(digest).chain(below).collect()
 }

@@ -154,20 +154,19 @@ impl Inner {
 
     /// A few tries of what is done before the work begins.
     pub(crate) fn patient<T>(&self, mut attempt: impl FnMut() -> Result<T, Fault>) -> Result<T, Fault> {
-        let mut tries = 0;
-        loop {
-            tries += 1;
+        for wait in WAITS {
             match attempt() {
-                Err(Fault::Again { what, after }) if tries <= WAITS.len() => {
-                    let wait = after.unwrap_or(WAITS.get(tries - 1).copied().unwrap_or(Duration::from_secs(3)));
+                Err(Fault::Again { what, after }) => {
+                    let wait = after.unwrap_or(wait).min(Duration::from_secs(60));
                     tracing::debug!(what, ?wait, "trying again");
-                    if !self.shared.stop.sleep(wait.min(Duration::from_secs(60))) {
+                    if !self.shared.stop.sleep(wait) {
                         return Err(Fault::again("we were asked to stop"));
                     }
                 }
                 other => return other,
             }
         }
+        attempt()
     }
 
     /// What is in the folder at `link`; `None` where it is none.

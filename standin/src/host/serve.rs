@@ -8,7 +8,7 @@ use std::{
     path::PathBuf,
     sync::{
         Arc, Mutex, MutexGuard, PoisonError,
-        atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering},
+        atomic::{AtomicU32, AtomicU64, Ordering},
     },
     time::{Duration, SystemTime, UNIX_EPOCH},
 };
@@ -22,6 +22,7 @@ use super::{
     machines::{self, Machine},
     request::{Request, read},
 };
+use crate::listen::Listening;
 
 /// How a host is set up.
 #[derive(Debug, Clone)]
@@ -46,7 +47,7 @@ impl Options {
 /// A host that runs until it is dropped.
 pub struct Host {
     state: Arc<State>,
-    address: SocketAddr,
+    listening: Listening,
 }
 
 struct State {
@@ -59,10 +60,8 @@ struct State {
     /// Seconds by which the clock was moved.
     moved: AtomicU64,
     version: AtomicU32,
-    ended: AtomicBool,
     /// Every request with all its headers, so that a test sees which secrets came here.
     log: Mutex<Vec<String>>,
-    connections: Mutex<Vec<TcpStream>>,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -85,27 +84,11 @@ impl Host {
             sessions: Mutex::default(),
             moved: AtomicU64::new(0),
             version: AtomicU32::new(1),
-            ended: AtomicBool::new(false),
             log: Mutex::default(),
-            connections: Mutex::default(),
         });
         let serving = state.clone();
-        std::thread::spawn(move || {
-            for stream in listener.incoming().flatten() {
-                if serving.ended.load(Ordering::Relaxed) {
-                    return;
-                }
-                let state = serving.clone();
-                lock(&state.connections).extend(stream.try_clone());
-                std::thread::spawn(move || {
-                    let ended = stream.try_clone();
-                    state.talk(stream).ok();
-                    // Others hold it too, to cut it.
-                    ended.and_then(|stream| stream.shutdown(std::net::Shutdown::Both)).ok();
-                });
-            }
-        });
-        Ok(Self { state, address })
+        let listening = Listening::start(listener, move |stream| serving.talk(stream))?;
+        Ok(Self { state, listening })
     }
 
     /// Its link.
@@ -115,7 +98,7 @@ impl Host {
 
     /// Where it listens.
     pub fn address(&self) -> SocketAddr {
-        self.address
+        self.listening.address()
     }
 
     /// Makes it do wrong from now on.
@@ -138,16 +121,7 @@ impl Host {
 
     /// Breaks all connections.
     pub fn cut(&self) {
-        lock(&self.state.connections).drain(..).for_each(|stream| drop(stream.shutdown(std::net::Shutdown::Both)));
-    }
-}
-
-impl Drop for Host {
-    fn drop(&mut self) {
-        self.state.ended.store(true, Ordering::Relaxed);
-        // It listens until somebody comes.
-        TcpStream::connect(self.address).ok();
-        self.cut();
+        self.listening.cut();
     }
 }
 

@@ -1,14 +1,14 @@
 //! The store itself: connections, and what each request comes to.
 
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::BTreeSet,
     fs::File,
     io::{self, BufReader, BufWriter, Read, Seek, SeekFrom, Write},
     net::{SocketAddr, TcpListener, TcpStream},
     path::PathBuf,
     sync::{
         Arc, Mutex, MutexGuard, PoisonError,
-        atomic::{AtomicBool, AtomicI64, Ordering},
+        atomic::{AtomicI64, Ordering},
     },
     time::{Duration, SystemTime, UNIX_EPOCH},
 };
@@ -20,7 +20,10 @@ use super::{
     refusal::Refusal,
     signature::{Gate, decoded, hex},
 };
-use crate::host::request::{Request, read_head};
+use crate::{
+    host::request::{Request, read_head},
+    listen::Listening,
+};
 
 /// The longest body.
 const MOST: u64 = 1 << 30;
@@ -55,7 +58,7 @@ impl Options {
 /// A store that runs until it is dropped.
 pub struct Store {
     state: Arc<State>,
-    address: SocketAddr,
+    listening: Listening,
 }
 
 struct State {
@@ -66,11 +69,8 @@ struct State {
     denied: Mutex<BTreeSet<String>>,
     /// Seconds by which the clock is ahead.
     ahead: AtomicI64,
-    ended: AtomicBool,
     /// Every request with all its headers, so that a test sees which secrets came here.
     log: Mutex<Vec<String>>,
-    /// Those that are open, by the addresses at their other ends.
-    connections: Mutex<BTreeMap<SocketAddr, TcpStream>>,
 }
 
 /// An answer.
@@ -100,44 +100,28 @@ impl Store {
     /// Its place cannot be listened at, or its folder cannot be made.
     pub fn start(options: Options) -> io::Result<Self> {
         let listener = TcpListener::bind(&options.at)?;
-        let address = listener.local_addr()?;
+        let _address = listener.local_addr()?;
         let state = Arc::new(State {
             kept: Mutex::new(Kept::new(options.data.clone())?),
             options,
             faults: Mutex::default(),
             denied: Mutex::default(),
             ahead: AtomicI64::new(0),
-            ended: AtomicBool::new(false),
             log: Mutex::default(),
-            connections: Mutex::default(),
         });
         let serving = state.clone();
-        std::thread::spawn(move || {
-            for stream in listener.incoming().flatten() {
-                if serving.ended.load(Ordering::Relaxed) {
-                    return;
-                }
-                let state = serving.clone();
-                let Ok(peer) = stream.peer_addr() else { continue };
-                lock(&state.connections).extend(stream.try_clone().map(|stream| (peer, stream)));
-                std::thread::spawn(move || {
-                    state.talk(stream).ok();
-                    // Nobody holds it now: it is closed, whatever was still to be read.
-                    lock(&state.connections).remove(&peer);
-                });
-            }
-        });
-        Ok(Self { state, address })
+        let listening = Listening::start(listener, move |stream| serving.talk(stream))?;
+        Ok(Self { state, listening })
     }
 
     /// The link of its bucket.
     pub fn link(&self) -> String {
-        format!("http://{}/{}", self.address, self.state.options.bucket)
+        format!("http://{}/{}", self.address(), self.state.options.bucket)
     }
 
     /// Where it listens.
     pub fn address(&self) -> SocketAddr {
-        self.address
+        self.listening.address()
     }
 
     /// Makes it do wrong from now on.
@@ -182,20 +166,7 @@ impl Store {
 
     /// Breaks all connections.
     pub fn cut(&self) {
-        for stream in std::mem::take(&mut *lock(&self.state.connections)).into_values() {
-            // The other end is told at once that nobody reads, and not when a window opens.
-            rustix::net::sockopt::set_socket_linger(&stream, Some(Duration::ZERO)).ok();
-            stream.shutdown(std::net::Shutdown::Both).ok();
-        }
-    }
-}
-
-impl Drop for Store {
-    fn drop(&mut self) {
-        self.state.ended.store(true, Ordering::Relaxed);
-        // It listens until somebody comes.
-        TcpStream::connect(self.address).ok();
-        self.cut();
+        self.listening.cut();
     }
 }
 

@@ -59,9 +59,7 @@ impl Finding {
                 "Shut the guest down, and take it from its host again. Where the host can give one moment of it, it can be read while it runs."
             }
             Self::PartKept { .. } => "Give the same command again, to go on where it stopped.",
-            Self::MadeHereFirst { .. } => {
-                "Nothing to do, if there is room; raw/thin, vmdk/stream and vhd/full are sent as they are made."
-            }
+            Self::MadeHereFirst { .. } => "Nothing to do; it takes room there until it is sent.",
             Self::BegunAnew { .. } => "Nothing to do: all of it was carried now.",
             Self::GuestWrote { .. } => "Nothing to do: it lands too, and the receipt lists where.",
             Self::ReadWhileRunning { .. } => "Shut it down before the last move, so that nothing is lost.",

@@ -16,7 +16,7 @@ use reformis_disk::{
 };
 use reformis_machine::manifest::Algorithm;
 
-use super::{archive::ArchiveFile, journal::DiskJournal, shipping::Shipping, sink::Sink};
+use super::{archive::ArchiveFile, journal::DiskJournal, shipping::Shipping, sink::Sink, written::Written};
 use crate::{
     checksum,
     error::{Error, Result},
@@ -34,15 +34,6 @@ pub(crate) enum Holder {
     Archive(ArchiveFile),
 }
 
-/// A disk that was written.
-pub(crate) struct Written {
-    pub(crate) copied: Copied,
-    /// SHA-256 of the file, where a manifest needs it.
-    pub(crate) digest: Option<String>,
-    /// Length of the file in bytes, where it is a member of an archive.
-    pub(crate) len: u64,
-}
-
 impl Holder {
     /// Writes `disk` as `planned`, into a file that is open to nobody who may not open one of `access`.
     pub(crate) fn write(
@@ -55,17 +46,18 @@ impl Holder {
     ) -> Result<Written> {
         let new = NewImage { wrapping: planned.wrapping, ..NewImage::new(planned.shape, planned.size) };
         match self {
-            Self::Store { folder, shipping, digests } if shipping.streams(planned) => {
-                let (copied, digest) = shipping.write(disk, planned, folder, &new, *digests, watch)?;
-                Ok(Written { copied, digest, len: 0 })
-            }
-            Self::Store { folder, digests, .. } => {
+            Self::Store { folder, shipping, digests } => {
+                if let Some(written) = shipping.there(disk, planned, folder, *digests, watch)? {
+                    return Ok(written);
+                }
+                if shipping.streams(planned) {
+                    return shipping.write(disk, planned, folder, &new, *digests, watch);
+                }
+                let path = folder.path_of(&planned.file);
                 let file = folder.create(OsStr::new(&planned.file), access)?;
-                let name = folder.path_of(&planned.file).to_string_lossy().into_owned();
-                let copied = copy(disk, Output::file(file, name), &new, watch)?;
-                let made =
-                    || sha256_of(folder.open_file(OsStr::new(&planned.file))?, &folder.path_of(&planned.file), watch);
-                Ok(Written { copied, digest: digests.then(made).transpose()?, len: 0 })
+                let copied = copy(disk, Output::file(file, path.to_string_lossy()), &new, watch)?;
+                let made = || sha256_of(folder.open_file(OsStr::new(&planned.file))?, &path, watch);
+                Ok(Written { copied, digest: digests.then(made).transpose()?, len: 0, is_sent: false })
             }
             Self::Folder { folder, digests } => {
                 let path = folder.path_of(&planned.file);
@@ -95,14 +87,14 @@ impl Holder {
                     (false, true) => Some(sha256_of(folder.open_file(OsStr::new(&planned.file))?, &path, watch)?),
                     (false, false) => None,
                 };
-                Ok(Written { copied, digest, len: 0 })
+                Ok(Written { copied, digest, len: 0, is_sent: false })
             }
             Self::Archive(archive) => {
                 let sink = archive.begin()?;
                 let copied = copy(disk, Output::pipe(sink.clone(), planned.file.clone()), &new, watch)?;
                 let (len, digest) = sink.finish();
                 archive.end(&planned.file, len)?;
-                Ok(Written { copied, digest: Some(digest), len })
+                Ok(Written { copied, digest: Some(digest), len, is_sent: false })
             }
         }
     }
@@ -146,7 +138,7 @@ fn write_again(
     let again = Again { journal, output: &output, is_edited, sample };
     let copied = pipeline::copy_again(disk, &make, again, watch)?;
     file.sync_all().map_err(Error::io("flushing", &path))?;
-    Ok(Written { copied, digest: None, len: 0 })
+    Ok(Written { copied, digest: None, len: 0, is_sent: false })
 }
 
 fn copy(disk: &dyn Disk, output: Output, new: &NewImage, watch: &Watch<'_>) -> Result<Copied> {

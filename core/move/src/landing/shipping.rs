@@ -6,8 +6,9 @@ use std::{
     fs::File,
     io::{self, Read, Write},
     sync::{
-        Arc, Condvar, Mutex, MutexGuard, PoisonError,
+        Arc, Mutex, MutexGuard, PoisonError,
         atomic::{AtomicU64, Ordering},
+        mpsc::{self, RecvTimeoutError},
     },
     time::Duration,
 };
@@ -20,9 +21,12 @@ use reformis_disk::{
     format::{self, NewImage},
 };
 use reformis_machine::{MachineFile, manifest::Algorithm};
-use reformis_wire::stores::{self, Upload};
+use reformis_wire::stores::{self, Ledger, Upload};
 
-use super::parts::PartsLedger;
+use super::{
+    parts::{PartsLedger, Whole},
+    written::Written,
+};
 use crate::{
     checksum::Hasher,
     error::{Error, Result},
@@ -44,9 +48,8 @@ pub(crate) struct Shipping {
 }
 
 impl Shipping {
-    /// The store that `plan` names, after a look whether everything will be taken there: the key may write, and no name is taken, unless
-    /// `force` says that it may be. What earlier runs left unfinished there is given up, unless this one goes on.
-    pub(crate) fn open(plan: &Plan, force: bool, goes_on: bool, context: &Context<'_>) -> Result<Option<Self>> {
+    /// The store that `plan` names, after a look whether we may write there.
+    pub(crate) fn open(plan: &Plan, context: &Context<'_>) -> Result<Option<Self>> {
         let Some(text) = &plan.store else { return Ok(None) };
         let Some((store, folder)) = text.split_once(':') else {
             let what = format!("'{text}' is not NAME:FOLDER of a store in reformis.toml");
@@ -60,19 +63,19 @@ impl Shipping {
         let below = format!("{}{}/", stores::below(folder), plan.machine.name);
         let shipping = Self { place: context.wires.store(store)?, store: store.into(), below };
         shipping.place.try_out(&shipping.below)?;
+        Ok(Some(shipping))
+    }
+
+    /// Fails where something lies in the place of a disk that no earlier run began, as its ledger in `folder` says.
+    pub(crate) fn check_names(&self, plan: &Plan, folder: Option<&Place>) -> Result<()> {
         for disk in &plan.disks {
-            let name = shipping.name_of(&disk.file);
-            if !force && shipping.place.len_of(&name)?.is_some() {
-                return Err(Error::TakenThere { place: shipping.result(&disk.file) });
-            }
-            if !goes_on {
-                let left = shipping.place.unfinished(&name)?;
-                left.iter()
-                    .filter(|(other, _)| *other == name)
-                    .try_for_each(|(_, id)| shipping.place.give_up(&name, id))?;
+            let is_ours = folder.map(|folder| PartsLedger::open(folder, &disk.file)).transpose()?;
+            let is_ours = is_ours.is_some_and(|(_, left)| left.begun.is_some());
+            if !is_ours && self.place.len_of(&self.name_of(&disk.file))?.is_some() {
+                return Err(Error::TakenThere { place: self.result(&disk.file) });
             }
         }
-        Ok(Some(shipping))
+        Ok(())
     }
 
     fn name_of(&self, file: &str) -> String {
@@ -103,6 +106,28 @@ impl Shipping {
         Ok(folder.open_file(OsStr::new(&planned.file))?.metadata().map_err(Error::io("reading", &path))?.len())
     }
 
+    /// The disk that an earlier run put there whole, where it holds the same bytes as `disk`: these are read, and not sent.
+    pub(crate) fn there(
+        &self,
+        disk: &dyn Disk,
+        planned: &PlannedDisk,
+        folder: &Place,
+        digests: bool,
+        watch: &Watch<'_>,
+    ) -> Result<Option<Written>> {
+        let (_, left) = PartsLedger::open(folder, &planned.file)?;
+        let Some(whole) = left.whole.filter(|whole| !digests || whole.sha256.is_some()) else { return Ok(None) };
+        if self.place.len_of(&self.name_of(&planned.file))? != Some(whole.len) {
+            return Ok(None);
+        }
+        let digest = pipeline::scan(disk, watch)?;
+        if digest.to_string() != whole.content {
+            return Ok(None);
+        }
+        let copied = Copied { size: disk.size(), digest, stored: whole.stored };
+        Ok(Some(Written { copied, digest: whole.sha256, len: 0, is_sent: true }))
+    }
+
     /// Writes `disk` into the store as it is made; with the SHA-256 of its file, where `digests`.
     pub(crate) fn write(
         &self,
@@ -112,42 +137,64 @@ impl Shipping {
         new: &NewImage,
         digests: bool,
         watch: &Watch<'_>,
-    ) -> Result<(Copied, Option<String>)> {
+    ) -> Result<Written> {
         let sink = Sink::new(self.upload(&planned.file, most(planned), folder)?, digests);
-        let copy = |watch: &Watch<'_>| {
+        let copy = |watch: &Watch<'_>| -> Result<Written> {
             let copied = format::create_in(Output::pipe(sink.clone(), self.result(&planned.file)), new)
                 .and_then(|mut writer| pipeline::copy(disk, writer.as_mut(), watch));
             let copied = copied.map_err(|error| sink.failure().unwrap_or(error))?;
-            Ok((copied, sink.finish()?))
+            let digest = sink.finish()?;
+            Ok(Written { copied, digest, len: 0, is_sent: true })
         };
-        match sends_zeros(planned) {
+        let written = match sends_zeros(planned) {
             true => telling(&sink.taken, watch, copy),
             false => copy(watch),
-        }
+        }?;
+        self.note(planned, &written, sink.taken.load(Ordering::Relaxed), folder)?;
+        Ok(written)
+    }
+
+    /// Notes that a disk is there whole, in a file of `len` bytes.
+    fn note(&self, planned: &PlannedDisk, written: &Written, len: u64, folder: &Place) -> Result<()> {
+        let (mut ledger, _) = PartsLedger::open(folder, &planned.file)?;
+        let Written { copied, digest, .. } = written;
+        let content = copied.digest.to_string();
+        let noted = ledger.whole(&Whole { len, stored: copied.stored, content, sha256: digest.clone() });
+        noted.map_err(Error::io("writing the ledger of", &folder.path_of(&planned.file)))
     }
 
     fn upload(&self, file: &str, most: u64, folder: &Place) -> Result<Upload> {
-        let (ledger, begun) = PartsLedger::open(folder, file)?;
-        Ok(self.place.upload(&self.name_of(file), most, folder.path(), begun, Box::new(ledger))?)
+        let (ledger, left) = PartsLedger::open(folder, file)?;
+        Ok(self.place.upload(&self.name_of(file), most, folder.path(), left.begun, Box::new(ledger))?)
     }
 
     /// Sends the file of a disk that was made in `folder`, and removes it there.
-    pub(crate) fn send(&self, planned: &PlannedDisk, folder: &Place, watch: &Watch<'_>) -> Result<()> {
+    pub(crate) fn send(
+        &self,
+        planned: &PlannedDisk,
+        written: &Written,
+        folder: &Place,
+        watch: &Watch<'_>,
+    ) -> Result<()> {
         let name = OsStr::new(&planned.file);
+        let len = self.made(planned, folder)?;
         let mut file = folder.open_file(name)?;
         if self.place.takes_parts() {
-            self.send_parts(&planned.file, &mut file, folder, watch)?;
+            self.send_parts(&planned.file, &mut file, len, folder, watch)?;
         } else {
+            let (mut ledger, _) = PartsLedger::open(folder, &planned.file)?;
+            // There are no parts; what counts is that it was ours to write.
+            ledger.begun("", 0).map_err(Error::io("writing the ledger of", &folder.path_of(name)))?;
             self.place.put_file(&self.name_of(&planned.file), &file)?;
-            (watch.progress)(file.metadata().map_err(Error::io("reading", &folder.path_of(name)))?.len());
+            (watch.progress)(len);
         }
+        self.note(planned, written, len, folder)?;
         folder.remove(name)
     }
 
     #[expect(clippy::indexing_slicing, reason = "what was read lies in what it was read into")]
-    fn send_parts(&self, name: &str, file: &mut File, folder: &Place, watch: &Watch<'_>) -> Result<()> {
+    fn send_parts(&self, name: &str, file: &mut File, len: u64, folder: &Place, watch: &Watch<'_>) -> Result<()> {
         let path = folder.path_of(name);
-        let len = file.metadata().map_err(Error::io("reading", &path))?.len();
         let mut upload = self.upload(name, len, folder)?;
         let mut piece = vec![0; PIECE];
         loop {
@@ -202,19 +249,17 @@ fn telling<T>(taken: &AtomicU64, watch: &Watch<'_>, work: impl FnOnce(&Watch<'_>
         let now = taken.load(Ordering::Relaxed);
         (watch.progress)(now.saturating_sub(told.swap(now, Ordering::Relaxed)));
     };
-    let (over, wait) = (Mutex::new(false), Condvar::new());
+    let (sender, over) = mpsc::channel::<()>();
     std::thread::scope(|scope| {
-        scope.spawn(|| {
-            let mut is_over = over.lock().unwrap_or_else(PoisonError::into_inner);
-            while !*is_over {
-                is_over = wait.wait_timeout(is_over, OFTEN).unwrap_or_else(PoisonError::into_inner).0;
+        scope.spawn(move || {
+            while over.recv_timeout(OFTEN) == Err(RecvTimeoutError::Timeout) {
                 tell();
             }
+            tell();
         });
-        let outcome = work(&Watch { progress: &|_| (), ..*watch });
-        *over.lock().unwrap_or_else(PoisonError::into_inner) = true;
-        wait.notify_all();
-        outcome
+        // It goes when the work is over, however that ends.
+        let _over = sender;
+        work(&Watch { progress: &|_| (), ..*watch })
     })
 }
 

@@ -5,6 +5,7 @@
 
 mod ahead;
 mod pace;
+pub(crate) mod patience;
 mod pieces;
 mod work;
 

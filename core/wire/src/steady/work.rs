@@ -2,23 +2,21 @@
 
 use std::{
     sync::{Arc, Mutex, PoisonError, atomic::Ordering},
-    time::{Duration, Instant, SystemTime, UNIX_EPOCH},
+    time::Duration,
 };
 
 use reformis_disk::{Error, Result};
 
-use super::{Core, State};
+use super::{Core, State, patience::Patience};
 use crate::fault::Fault;
 
-/// The first wait after a try that failed, the second, which is doubled from then on, and the longest.
-const WAITS: [Duration; 3] = [Duration::from_millis(50), Duration::from_millis(500), Duration::from_secs(30)];
 /// A thread that had nothing to do for so long ends.
 const IDLE: Duration = Duration::from_secs(5);
 
-/// Tries that failed, of all threads together: any success ends the trouble.
+/// What goes wrong, for all threads together.
 #[derive(Default)]
 pub(super) struct Trouble {
-    since: Mutex<Option<(Instant, u32)>>,
+    patience: Patience,
     /// How often what let us in was renewed; held while it is.
     renewed: Mutex<u64>,
 }
@@ -113,7 +111,7 @@ impl Core {
             let renewed = *self.trouble.renewed.lock().unwrap_or_else(PoisonError::into_inner);
             match attempt() {
                 Ok(value) => {
-                    self.is_well();
+                    self.trouble.patience.is_well(self.remote.name(), &self.shared);
                     return Ok(value);
                 }
                 Err(Fault::Again { what, after }) => {
@@ -141,38 +139,9 @@ impl Core {
         }
     }
 
-    fn is_well(&self) {
-        let since = self.trouble.since.lock().unwrap_or_else(PoisonError::into_inner).take();
-        if let Some((since, _)) = since
-            && since.elapsed() > Duration::from_secs(2)
-        {
-            (self.shared.tell)(&format!("{} answers again", self.remote.name()));
-        }
-    }
-
     /// Waits after a try that failed; fails when that has gone on for too long.
     fn wait(&self, what: &str, failed: u32, after: Option<Duration>) -> Result<(), Fault> {
-        let (since, times) = {
-            let mut trouble = self.trouble.since.lock().unwrap_or_else(PoisonError::into_inner);
-            let (since, times) = trouble.get_or_insert((Instant::now(), 0));
-            *times += 1;
-            (*since, *times)
-        };
-        if since.elapsed() > self.shared.patience {
-            // Later reads may try anew.
-            self.trouble.since.lock().unwrap_or_else(PoisonError::into_inner).take();
-            return Err(Fault::again(format!("{what}; {times} tries failed in {} s", since.elapsed().as_secs())));
-        }
-        let wait = after.unwrap_or_else(|| jittered(failed)).min(Duration::from_secs(300));
-        tracing::debug!(remote = self.remote.name(), what, times, ?wait, "trying again");
-        if times == 1 || times.is_power_of_two() && times > 4 {
-            let name = self.remote.name();
-            (self.shared.tell)(&format!("{name}: {what}; trying again", what = reformis_disk::text::printable(what)));
-        }
-        match self.shared.stop.sleep(wait) {
-            true => Ok(()),
-            false => Err(Fault::again("we were asked to stop")),
-        }
+        self.trouble.patience.wait(self.remote.name(), &self.shared, (what, after), failed, &|| false)
     }
 
     /// Renews what let us in, unless another thread did since `seen` was seen.
@@ -185,15 +154,4 @@ impl Core {
         }
         Ok(())
     }
-}
-
-/// The wait after so many tries: at once first, then doubled each time, and a little different for everybody.
-fn jittered(failed: u32) -> Duration {
-    let [first, second, most] = WAITS;
-    let base = match failed {
-        0 | 1 => first,
-        more => second.saturating_mul(1 << (more - 2).min(6)).min(most),
-    };
-    let nanos = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |now| now.subsec_nanos());
-    base.mul_f64(0.75 + f64::from(nanos % 1000) / 2000.0)
 }

@@ -99,6 +99,11 @@ impl Place {
         self.store.parts().is_some()
     }
 
+    fn parts(&self) -> std::result::Result<&dyn Parts, Fault> {
+        let none = || Fault::Fatal(WireKind::Refused, "it takes no uploads in parts".into());
+        self.store.parts().ok_or_else(none)
+    }
+
     fn place(&self, name: &str) -> String {
         format!("{}:{name}", self.name)
     }
@@ -118,14 +123,15 @@ impl Place {
         self.tried("trying", "", || self.store.about())
     }
 
-    /// Puts an empty file into `folder` and removes it again.
+    /// Puts an empty file into `folder` and removes it again, and lists the uploads there.
     ///
     /// # Errors
     /// [`Error::Wire`] with what is missing, and the remedy.
     pub fn try_out(&self, folder: &str) -> Result<()> {
         let name = format!("{}{TRIAL}", below(folder));
         self.tried("trying to write to", &name, || self.store.put(&name, b""))?;
-        self.tried("trying to remove from", &name, || self.store.remove(&name))
+        self.tried("trying to remove from", &name, || self.store.remove(&name))?;
+        self.unfinished(&name).map(drop)
     }
 
     /// Bytes of what is called `name`; `None` where nothing is.

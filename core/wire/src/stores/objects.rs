@@ -114,10 +114,10 @@ impl Objects {
     }
 
     /// Sends one request, and once more by the store's clock where ours is off; the answer, when it is a success.
-    fn ask(
+    fn ask<'b>(
         &self,
         ask: &Ask<'_>,
-        body: &mut dyn FnMut() -> Option<Box<dyn Read>>,
+        body: &dyn Fn() -> Option<Box<dyn Read + 'b>>,
     ) -> Result<Response<ureq::Body>, Fault> {
         for is_last in [false, true] {
             let path = self.path(ask.object);
@@ -193,7 +193,7 @@ impl Objects {
                 Fault::Fatal(WireKind::Denied, "our key does not fit its name: look at key-id and key".into())
             }
             ("RequestTimeTooSkewed", _) => Fault::Fatal(WireKind::Denied, "our clock is off: set it".into()),
-            ("QuotaExceeded" | "EntityTooLarge" | "XMinioStorageFull", _) | (_, 507) => {
+            ("QuotaExceeded" | "EntityTooLarge", _) | (_, 507) => {
                 Fault::Fatal(WireKind::Refused, "it has no room for that: ask for a larger quota".into())
             }
             ("AccessDenied" | "AllAccessDisabled", _) | (_, 403) => Fault::Fatal(
@@ -215,9 +215,7 @@ impl Objects {
     fn done(&self, ask: &Ask<'_>, body: &[u8]) -> Result<Vec<u8>, Fault> {
         let digest = sha256(body);
         let ask = Ask { digest: &digest, len: body.len() as u64, ..*ask };
-        let owned = body.to_vec();
-        let mut again = || (!owned.is_empty()).then(|| Box::new(std::io::Cursor::new(owned.clone())) as Box<dyn Read>);
-        bytes_of(&mut self.ask(&ask, &mut again)?)
+        bytes_of(&mut self.ask(&ask, &|| (!body.is_empty()).then(|| Box::new(body) as Box<dyn Read + '_>))?)
     }
 
     /// A request whose answer is a document called `root`. What goes wrong after an answer has begun stands in it.
@@ -280,7 +278,7 @@ impl Store for Objects {
     fn len_of(&self, name: &str) -> Result<Option<u64>, Fault> {
         let digest = sha256(b"");
         let ask = Ask { digest: &digest, ..Ask::of("HEAD", Some(name), &[], "read objects") };
-        match self.ask(&ask, &mut || None) {
+        match self.ask(&ask, &|| None) {
             Ok(answer) => {
                 let len = answer.headers().get("content-length").and_then(|len| len.to_str().ok()?.parse().ok());
                 Ok(Some(len.ok_or_else(|| Fault::protocol("it does not say how long an object is"))?))
@@ -326,7 +324,7 @@ impl Parts for Objects {
         let query = [("partNumber", number.as_str()), ("uploadId", id)];
         let ask = Ask { digest: &piece.digest, len: piece.len, ..Ask::of("PUT", Some(name), &query, "put objects") };
         let shared = &self.inner().shared;
-        let answer = self.ask(&ask, &mut || Some(Box::new(piece.reader(shared.pace.clone(), shared.stop.clone()))))?;
+        let answer = self.ask(&ask, &|| Some(Box::new(piece.reader(&shared.pace, &shared.stop))))?;
         let tag = answer.headers().get("etag").and_then(|tag| tag.to_str().ok()).map(String::from);
         tag.ok_or_else(|| Fault::protocol("it takes a part, and gives no tag for it"))
     }

@@ -4,7 +4,6 @@ use std::{
     fs::File,
     io::{self, Read, Write},
     os::unix::fs::FileExt,
-    sync::Arc,
 };
 
 use ring::digest::{Context, SHA256};
@@ -21,7 +20,7 @@ enum Bytes {
 
 /// A part, whole.
 pub(super) struct Piece {
-    bytes: Arc<Bytes>,
+    bytes: Bytes,
     pub(super) len: u64,
     /// SHA-256, in hexadecimal digits.
     pub(super) digest: String,
@@ -56,38 +55,37 @@ impl Filling {
     }
 
     pub(super) fn finish(self) -> Piece {
-        Piece { bytes: Arc::new(self.bytes), len: self.len, digest: hex(self.digest.finish().as_ref()) }
+        Piece { bytes: self.bytes, len: self.len, digest: hex(self.digest.finish().as_ref()) }
     }
 }
 
 impl Piece {
     /// The `len` bytes at `start` of `file`, whose digest nobody asks for.
     pub(super) fn of_file(file: File, start: u64, len: u64) -> Self {
-        Self { bytes: Arc::new(Bytes::File(file, start)), len, digest: String::new() }
+        Self { bytes: Bytes::File(file, start), len, digest: String::new() }
     }
 
     /// Its bytes from the first on, no faster than `pace` allows, until `stop`.
-    pub(super) fn reader(&self, pace: Arc<Pace>, stop: Stop) -> impl Read + use<> {
-        PieceReader { bytes: self.bytes.clone(), at: 0, len: self.len, pace, stop }
+    pub(super) fn reader<'a>(&'a self, pace: &'a Pace, stop: &'a Stop) -> impl Read + 'a {
+        PieceReader { piece: self, at: 0, pace, stop }
     }
 }
 
-struct PieceReader {
-    bytes: Arc<Bytes>,
+struct PieceReader<'a> {
+    piece: &'a Piece,
     at: u64,
-    len: u64,
-    pace: Arc<Pace>,
-    stop: Stop,
+    pace: &'a Pace,
+    stop: &'a Stop,
 }
 
-impl Read for PieceReader {
+impl Read for PieceReader<'_> {
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
-        let most = usize::try_from(self.len - self.at).unwrap_or(usize::MAX).min(buf.len());
+        let most = usize::try_from(self.piece.len - self.at).unwrap_or(usize::MAX).min(buf.len());
         let Some(buf) = buf.get_mut(..most).filter(|buf| !buf.is_empty()) else { return Ok(0) };
-        if !self.pace.take(most as u64, &self.stop) || self.stop.is_set() {
+        if !self.pace.take(most as u64, self.stop) || self.stop.is_set() {
             return Err(io::Error::other("we were asked to stop"));
         }
-        let given = match self.bytes.as_ref() {
+        let given = match &self.piece.bytes {
             Bytes::Memory(bytes) => {
                 let from = bytes.get(reformis_disk::to_usize(self.at)..).unwrap_or_default();
                 let len = from.len().min(buf.len());

@@ -6,20 +6,19 @@ use std::{
     io::{self, Write},
     path::{Path, PathBuf},
     sync::{
-        Arc, Condvar, Mutex, MutexGuard, PoisonError,
+        Arc, Mutex, MutexGuard, PoisonError,
         mpsc::{Receiver, SyncSender, sync_channel},
     },
     thread::JoinHandle,
-    time::{Duration, Instant},
 };
 
 use reformis_disk::Result;
 
 use super::{
-    Parts, Place, There,
+    Place, There,
     piece::{Filling, Piece},
 };
-use crate::fault::Fault;
+use crate::{fault::Fault, steady::patience::Patience};
 
 /// Parts that are sent at the same time, where nothing else is said.
 pub(super) const CONNECTIONS: usize = 3;
@@ -29,9 +28,6 @@ const PART: u64 = 16 << 20;
 const PARTS: u64 = 9500;
 /// Lengths of parts are multiples of this.
 const GRAIN: u64 = 1 << 20;
-/// The first wait after a try that failed, the second, which is doubled from then on, and the longest.
-const WAITS: [Duration; 3] = [Duration::from_millis(50), Duration::from_millis(500), Duration::from_secs(30)];
-
 /// A part that is in the store.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Done {
@@ -75,16 +71,16 @@ struct Shared {
     name: String,
     id: String,
     state: Mutex<State>,
-    /// A part is there, or something failed.
-    changed: Condvar,
+    patience: Patience,
 }
 
 struct State {
     ledger: Box<dyn Ledger>,
     tags: BTreeMap<u32, String>,
+    /// What ended it, for all threads.
     failed: Option<Fault>,
-    /// When the last try failed of those that failed in a row, in all threads.
-    since: Option<Instant>,
+    /// Nobody waits for it any more.
+    is_over: bool,
 }
 
 /// An upload in parts.
@@ -117,9 +113,8 @@ impl Place {
         begun: Option<Begun>,
         mut ledger: Box<dyn Ledger>,
     ) -> Result<Upload> {
-        let none = || Fault::Fatal(reformis_disk::error::WireKind::Refused, "it takes no uploads in parts".into());
-        let failed = |fault: Fault| fault.into_error("beginning an upload to", &self.place(name), None);
-        let parts = self.store.parts().ok_or_else(|| failed(none()))?;
+        let parts =
+            self.parts().map_err(|fault| fault.into_error("beginning an upload to", &self.place(name), None))?;
         let left = match begun {
             Some(begun) => {
                 let there = self.tried("looking for the parts of", name, || parts.there(name, &begun.id))?;
@@ -141,13 +136,13 @@ impl Place {
         for (_, orphan) in self.unfinished(name)?.iter().filter(|(other, orphan)| other == name && *orphan != id) {
             self.give_up(name, orphan)?;
         }
-        let state = State { ledger, tags: BTreeMap::new(), failed: None, since: None };
+        let state = State { ledger, tags: BTreeMap::new(), failed: None, is_over: false };
         let shared = Arc::new(Shared {
             place: self.clone(),
             name: name.into(),
             id,
             state: Mutex::new(state),
-            changed: Condvar::new(),
+            patience: Patience::default(),
         });
         let filling = filling(part, folder).map_err(reformis_disk::Error::io(
             "making a file in",
@@ -232,55 +227,32 @@ impl Shared {
                     state.failed.get_or_insert(fault);
                 }
             }
-            self.changed.notify_all();
         }
     }
 
     /// One part, tried until it is there.
     fn send(&self, number: u32, piece: &Piece) -> std::result::Result<String, Fault> {
-        let parts = self.parts()?;
+        let parts = self.place.parts()?;
         self.persist(|| parts.put_part(&self.name, &self.id, number, piece))
     }
 
-    fn parts(&self) -> std::result::Result<&dyn Parts, Fault> {
-        let none = || Fault::Fatal(reformis_disk::error::WireKind::Refused, "it takes no uploads in parts".into());
-        self.place.store.parts().ok_or_else(none)
-    }
-
-    /// Tries until it works, it cannot work, or nothing has worked for too long.
+    /// Tries until it works, it cannot work, nothing has worked for too long, or the upload is over.
     fn persist<T>(&self, mut attempt: impl FnMut() -> std::result::Result<T, Fault>) -> std::result::Result<T, Fault> {
-        let shared = &self.place.inner.shared;
-        let [mut wait, second, most] = WAITS;
+        let (name, shared) = (self.place.place(&self.name), &self.place.inner.shared);
+        let mut failed = 0;
         loop {
-            if shared.stop.is_set() {
-                return Err(Fault::again("we were asked to stop"));
-            }
             match attempt() {
                 Ok(value) => {
-                    if self.lock().since.take().is_some_and(|since| since.elapsed() > Duration::from_secs(2)) {
-                        (shared.tell)(&format!("{} answers again", self.place.place(&self.name)));
-                    }
+                    self.patience.is_well(&name, shared);
                     return Ok(value);
                 }
                 Err(Fault::Again { what, after }) => {
-                    let (is_first, since) = {
-                        let mut state = self.lock();
-                        (state.since.is_none(), *state.since.get_or_insert_with(Instant::now))
+                    failed += 1;
+                    let is_over = || {
+                        let state = self.lock();
+                        state.is_over || state.failed.is_some()
                     };
-                    if since.elapsed() > shared.patience {
-                        return Err(Fault::again(format!(
-                            "{what}; nothing has worked for {} s",
-                            since.elapsed().as_secs()
-                        )));
-                    }
-                    if is_first {
-                        let (place, what) = (self.place.place(&self.name), reformis_disk::text::printable(&what));
-                        (shared.tell)(&format!("{place}: {what}; trying again"));
-                    }
-                    if !shared.stop.sleep(after.unwrap_or(wait).min(Duration::from_secs(300))) {
-                        return Err(Fault::again("we were asked to stop"));
-                    }
-                    wait = if wait < second { second } else { (wait * 2).min(most) };
+                    self.patience.wait(&name, shared, (&what, after), failed, &is_over)?;
                 }
                 Err(fault) => return Err(fault),
             }
@@ -362,7 +334,7 @@ impl Upload {
         if tags.len() != reformis_disk::to_usize(u64::from(self.number - 1)) {
             return Err(failed(Fault::protocol("a part is missing")));
         }
-        let parts = shared.parts().map_err(failed)?;
+        let parts = place.parts().map_err(failed)?;
         let mut is_again = false;
         let finished = shared.persist(|| match parts.finish(name, id, &tags) {
             // An answer that was lost: it was made whole the first time.
@@ -400,6 +372,8 @@ impl Write for Upload {
 
 impl Drop for Upload {
     fn drop(&mut self) {
+        // What is under way is sent to its end; what breaks now is not tried again.
+        self.shared.lock().is_over = true;
         self.jobs = None;
         self.threads.drain(..).for_each(|thread| drop(thread.join()));
     }
