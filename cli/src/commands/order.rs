@@ -86,33 +86,7 @@ fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {
         keep_unknown: *keep_unknown,
         store: store.clone(),
     };
-    let Choices {
-        name,
-        memory,
-        sockets,
-        cores,
-        firmware,
-        network,
-        mac,
-        shape,
-        machine_file,
-        guest,
-        keep_unknown,
-        store,
-    } = &choices;
-    let chosen = name.is_some()
-        || memory.is_some()
-        || sockets.is_some()
-        || cores.is_some()
-        || firmware.is_some()
-        || network.is_some()
-        || mac.is_some()
-        || shape.is_some()
-        || machine_file.is_some()
-        || *keep_unknown
-        || store.is_some()
-        || *guest != NewGuest::default();
-    Ok(chosen.then_some(choices))
+    Ok((choices != Choices::default()).then_some(choices))
 }
 
 /// What the person wants inside the guest; scripts by their whole paths.

@@ -223,6 +223,50 @@ fn stores_are_listed_tried_and_cleaned() {
     place.run(&["prove", "l/tidelog/receipt.json"]).expect(0);
 }
 
+/// A disk that is in the store, whole, is read again and not sent again; and what was begun is no name that is taken.
+#[test]
+fn a_disk_that_is_there_is_not_sent_again() {
+    for (dest, shape) in [("virtio-host", "raw/thin"), ("vmbus-cloud", "vhd/full"), ("virtio-host", "qcow2/thin")] {
+        let estuary = estuary();
+        let place = &estuary.place;
+        place.write("tidelog.ova", &Export::new(&incompressible(17), &incompressible(6)).archive());
+        // Room for the first disk alone.
+        estuary.store.set_quota(19 << 20);
+        let mut carry = words(dest, shape, &["--into", "l", "--store", "estuary:night"]);
+        let full = place.run(&carry).expect(1).err;
+        assert!(full.contains("no room") && full.contains("--resume"), "{full}");
+        estuary.store.set_quota(u64::MAX);
+        let from = estuary.store.log().len();
+        carry.push("--resume");
+        place.run(&carry).expect(0);
+        assert_eq!(estuary.parts_sent(from), 1, "{shape}");
+        place.run(&["prove", "l/tidelog/receipt.json"]).expect(0);
+        assert!(estuary.store.uploads().is_empty());
+    }
+}
+
+/// The same move, given once more while it is under way, is refused and does the first one no harm; and a limit is kept.
+#[test]
+fn a_second_run_leaves_the_first_alone() {
+    let estuary = estuary();
+    let place = &estuary.place;
+    place.write("tidelog.ova", &Export::new(&incompressible(17), &Content::empty(1 << 20)).archive());
+    let carry = words("virtio-host", "raw/thin", &["--into", "l", "--store", "estuary:night", "--limit", "4MiB/s"]);
+    let start = Instant::now();
+    let first = place.command(&carry).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    while estuary.store.uploads().is_empty() {
+        assert!(start.elapsed() < Duration::from_secs(30));
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    let second = place.run(&carry).expect(1).err;
+    assert!(second.contains("another run"), "{second}");
+    assert_eq!(estuary.store.uploads().len(), 1);
+    let mut first = first;
+    assert!(first.wait().unwrap().success());
+    assert!(start.elapsed() > Duration::from_secs(3), "18 MiB at 4 MiB/s took {:?}", start.elapsed());
+    place.run(&["prove", "l/tidelog/receipt.json"]).expect(0);
+}
+
 fn incompressible(mib: u64) -> Content {
     Content::empty(mib << 20).with(0, mib << 20, 7)
 }

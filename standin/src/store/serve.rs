@@ -253,7 +253,12 @@ impl State {
         let Options { id, key, region, bucket, .. } = &self.options;
         Gate { id, key, region, now: self.now() }.check(request)?;
         let path = request.path.trim_start_matches('/');
-        let (asked, object) = path.split_once('/').unwrap_or((path, ""));
+        let host = request.headers.get("host").map_or("", String::as_str);
+        let (asked, object) = match host.split_once('.').filter(|(first, _)| *first == bucket.as_str()) {
+            // The bucket stands in the name of the host.
+            Some((first, _)) => (first, path),
+            None => path.split_once('/').unwrap_or((path, "")),
+        };
         if decoded(asked) != *bucket {
             // Names are the same for all people: what is not ours may be somebody's.
             return Err(match decoded(asked).starts_with("other") {

@@ -23,7 +23,7 @@ use crate::{
 };
 
 /// What the person chose; what is not chosen is proposed.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Choices {
     /// The machine's name.
     pub name: Option<String>,

@@ -124,6 +124,24 @@ fn what_is_put_is_there_byte_for_byte_and_is_read_again() {
     assert_eq!(kept.len_of("nothing").unwrap(), None);
 }
 
+/// The bucket stands in the name of the host, which leads to another place.
+#[test]
+fn a_bucket_may_stand_in_the_name_of_the_host() {
+    let estuary = Estuary::new();
+    let at = format!("http://saltmarsh.store.example:{}", estuary.store.address().port());
+    let site = site(&estuary.store, &[(&estuary.store.link(), &at), ("region", "style = \"host\"\nregion")]);
+    let site = format!("{site}[link.\"{at}\"]\nconnect-to = \"{}\"\n", estuary.store.address());
+    let wires = wires(estuary.folder.path(), &site, Pocket(&[("KEY", "a-key-for-tests")])).0;
+    let place = wires.store("estuary").unwrap();
+    place.try_out("night").unwrap();
+    place.put("night/a b.raw", b"tide").unwrap();
+    assert_eq!(estuary.has("night/a b.raw"), b"tide");
+    let link = place.link("night/a b.raw").unwrap();
+    assert!(link.to_string().starts_with(&at), "{link}");
+    let read = wires.open(&link, &reformis_disk::budget::Budget::whole()).unwrap().random_access().unwrap();
+    assert!(whole(read.as_ref()).unwrap() == b"tide");
+}
+
 #[test]
 fn a_link_is_good_for_a_time_and_for_nothing_else() {
     let estuary = Estuary::new();
@@ -196,6 +214,25 @@ fn another_run_sends_only_what_is_not_there() {
     estuary.put("tidelog.raw", &bytes, Some(begun), &kept).unwrap();
     assert_eq!(estuary.parts_sent(), 7);
     assert!(estuary.has("tidelog.raw") == bytes && estuary.store.uploads().is_empty());
+}
+
+/// Whoever lets go of an upload does not wait until a store that is away answers again.
+#[test]
+fn an_upload_is_let_go_of_while_the_store_is_busy() {
+    let estuary = Estuary::new();
+    let mut upload = estuary.upload("tidelog.raw", None, &Kept::default()).unwrap();
+    estuary.store.go_wrong(Faults { busy: u32::MAX, ..Faults::default() });
+    upload.write_all(&content(16 << 20)).unwrap();
+    while estuary.parts_sent() < 3 {
+        std::thread::sleep(std::time::Duration::from_millis(10));
+    }
+    let (sender, gone) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        drop(upload);
+        sender.send(()).unwrap();
+    });
+    // Patience would last for 20 s.
+    gone.recv_timeout(std::time::Duration::from_secs(10)).unwrap();
 }
 
 /// A part that the ledger has and the store lost, or has otherwise, is sent again.
