@@ -104,7 +104,7 @@ fn what_is_put_is_what_lands_here_whatever_its_shape() {
         let codes = json["receipt"]["findings"].to_string();
         assert_eq!(codes.contains("made-here-first"), is_made_here, "{codes}");
         let proof = place.run(&["prove", &format!("{there}/tidelog/receipt.json")]).expect(0);
-        assert!(proof.out.contains("The proof holds"), "{}", proof.out);
+        assert!(proof.out.contains("The proof holds") && proof.out.contains(&result), "{}", proof.out);
         for text in [&ran.out, &ran.err, &proof.out, &String::from_utf8(receipt).unwrap()] {
             assert!(!text.contains(KEY) && !text.contains("Signature"), "{text}");
         }
@@ -138,7 +138,8 @@ fn a_brief_names_the_store() {
         "t.toml",
     ];
     draft.extend(&AS_IT_IS[..10]);
-    place.run(&draft).expect(0);
+    let summary = place.run(&draft).expect(0).out;
+    assert!(summary.lines().any(|line| line.contains("store") && line.contains("estuary:night")), "{summary}");
     assert!(fs::read_to_string(place.path("t.toml")).unwrap().contains("store = \"estuary:night\""));
     place.run(&["carry", "t.toml", "--accept", "will-not-boot"]).expect(0);
     assert!(estuary.object("night/tidelog/receipt.json").exists());

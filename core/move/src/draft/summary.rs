@@ -108,6 +108,9 @@ fn disks(prepared: &Prepared, before: &Machine, rows: &mut Vec<Row>) {
         });
         rows.push(Row { part: "disks", what: disk.id.clone(), before: was, after });
     }
+    if let Some(store) = &prepared.settled.brief.journey.store {
+        rows.push(Row { part: "disks", what: "store".into(), before: String::new(), after: store.clone() });
+    }
 }
 
 fn adapters(prepared: &Prepared, before: &Machine, rows: &mut Vec<Row>) {

@@ -119,18 +119,24 @@ pub fn prove_receipt(path: &Path, options: Options, context: &Context<'_>) -> Re
             let what = "its result went into a pipe, and is not here to be proved".into();
             return Err(Error::Receipt { path: path.to_string_lossy().into(), what });
         }
-        let source = match shipping::open_there(&record.result, context)? {
+        let there = shipping::open_there(&record.result, context)?;
+        let is_there = there.is_some();
+        let source = match there {
             Some(source) => source.unwrapped()?,
             None => open_result(folder, &record.result, results, context.budget)?.unwrapped()?,
         };
         let from_pipe = receipt.kind == Kind::Recast && record.source.is_empty();
-        let proof = match source {
+        let mut proof = match source {
             Source::Storage(storage) if !from_pipe => {
                 let unpack = Unpack { folder, context };
                 prove_disk(record, storage, &opener, &step, &unpack)?
             }
             source => prove_alone(record, &source, &step, context)?,
         };
+        if is_there {
+            // As the receipt calls it, and not by the link of this hour.
+            proof.result = record.result.clone();
+        }
         disks.push(proof);
     }
     let evidence = walk(&receipt, folder, context);

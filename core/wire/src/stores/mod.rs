@@ -109,6 +109,11 @@ impl Place {
     }
 
     fn tried<T>(&self, action: &'static str, name: &str, attempt: impl FnMut() -> Result<T, Fault>) -> Result<T> {
+        if name.split('/').any(|part| matches!(part, "." | "..")) {
+            // A server may take them for other folders, or for other people's.
+            let what = "a name in a store has no . and no .. between its slashes".into();
+            return Err(Fault::Fatal(WireKind::Settings, what).into_error(action, &self.place(name), None));
+        }
         self.inner.patient(attempt).map_err(|fault| match self.inner.shared.stop.is_set() {
             true => Error::Interrupted,
             false => fault.into_error(action, &self.place(name), None),

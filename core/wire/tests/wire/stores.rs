@@ -317,10 +317,16 @@ fn what_will_not_be_taken_is_told_with_its_remedy() {
         assert!(parts.iter().all(|part| error.contains(part)), "{error}");
         assert!(!error.contains(key), "{error}");
     }
+    for name in ["../others/x", "night/./x", ".."] {
+        let error = estuary.wires().store("estuary").unwrap().put(name, b"x").unwrap_err().to_string();
+        assert!(error.contains("no .. between"), "{error}");
+    }
     estuary.store.deny(&["put"]);
     assert!(told(&[], KEY).contains("may not put objects in 'saltmarsh': grant it that"));
-    estuary.store.deny(&["remove"]);
-    assert!(told(&[], KEY).contains("may not remove objects"));
+    for (word, what) in [("remove", "may not remove objects"), ("list", "may not list uploads")] {
+        estuary.store.deny(&[word]);
+        assert!(told(&[], KEY).contains(what));
+    }
     estuary.store.deny(&[]);
     estuary.store.set_quota(10 * MIB);
     let error = estuary.put("tidelog.raw", &content(16 << 20), None, &Kept::default()).unwrap_err().to_string();
