@@ -9,4 +9,5 @@ fuzz_target!(|bytes: &[u8]| {
     assert!(adapters <= 5 * text.len() + 1, "each is named somewhere, or by its file");
     assert!(same, "a changed field is a field");
     reformis_guest::fuzzing::label_rules(&text);
+    reformis_guest::fuzzing::cloud_rules(&text);
 });

@@ -10,6 +10,7 @@ fuzz_target!(|bytes: &[u8]| {
         1 => drop(reformis_wire::ssh::converse(rest)),
         2 => {
             reformis_wire::hosts::read_answers(rest);
+            reformis_wire::clouds::read_cloud_answers(rest);
             reformis_wire::hosts::read_listing(rest);
             reformis_wire::stores::read_answer(rest);
         }

@@ -3,6 +3,7 @@
 //! None of this shares code with the tool: what exports here is written from the specifications a second time, so that
 //! the tool is tested against something other than itself.
 
+pub mod cloud;
 pub mod content;
 pub mod deltas;
 pub mod domain;
@@ -20,5 +21,7 @@ pub mod ntfs_check;
 pub mod ova;
 pub mod qcow2_check;
 pub mod servers;
+pub mod shelf;
+pub mod start;
 pub mod store;
 pub mod windows;

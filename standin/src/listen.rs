@@ -11,6 +11,18 @@ use std::{
     time::Duration,
 };
 
+/// What is in `mutex`, whatever became of whoever had it before.
+pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Takes one of `count`, where there is one.
+pub(crate) fn takes(count: &mut u32) -> bool {
+    let some = *count > 0;
+    *count = count.saturating_sub(1);
+    some
+}
+
 /// Listens until it is dropped.
 pub(crate) struct Listening {
     address: SocketAddr,

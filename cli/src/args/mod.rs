@@ -11,7 +11,7 @@ use reformis_disk::Format;
 
 pub(crate) use disks::{PatchArgs, PeekArgs, RecastArgs, RefitArgs, ResultArgs};
 pub(crate) use lend::LendArgs;
-pub(crate) use moving::{CarryArgs, ChoiceArgs, DraftArgs, FirmwareWord, GuestArgs, MacWord, MoveArgs};
+pub(crate) use moving::{CarryArgs, ChoiceArgs, DraftArgs, FirmwareWord, GuestArgs, MacWord, MoveArgs, ThenWord};
 
 /// The command line.
 #[derive(Debug, Parser)]
@@ -204,7 +204,8 @@ pub(crate) enum Command {
                       docs/export-protocol.md says. A store takes objects in parts, and looks at every signature and digest, \
                       as docs/clouds.md says.",
         after_help = "Examples:\n  reformis standin host --data saltmarsh-demo/host --at 127.0.0.1:8640\n  \
-                      reformis standin store --data saltmarsh-demo/store --at 127.0.0.1:8641"
+                      reformis standin store --data saltmarsh-demo/store --at 127.0.0.1:8641\n  \
+                      reformis standin cloud --data saltmarsh-demo/cloud"
     )]
     Standin(StandinArgs),
     /// Makes the system on one disk ready for a destination
@@ -310,6 +311,30 @@ pub(crate) enum StandinKind {
     Host(StandinHostArgs),
     /// A store that takes objects in parts
     Store(StandinStoreArgs),
+    /// A cloud that imports from a store of its own, and starts instances in the machine emulator
+    Cloud(StandinCloudArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct StandinCloudArgs {
+    /// The folder with its objects, images and instances; made if it is not there
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) data: PathBuf,
+    /// Where it listens
+    #[arg(long, value_name = "ADDRESS:PORT", default_value = "127.0.0.1:8642")]
+    pub(crate) at: String,
+    /// Where its store listens
+    #[arg(long, value_name = "ADDRESS:PORT", default_value = "127.0.0.1:8643")]
+    pub(crate) store_at: String,
+    /// A file whose first line is the token that lets clients in; made with a new one if it is not there
+    #[arg(long, value_name = "FILE", default_value = "standin-token")]
+    pub(crate) token_file: PathBuf,
+    /// The same for the key of its store
+    #[arg(long, value_name = "FILE", default_value = "standin-key")]
+    pub(crate) key_file: PathBuf,
+    /// Take a grant from the import's role: objects.read, images.make, instances.make, instances.start, snapshots.make
+    #[arg(long, value_name = "GRANT")]
+    pub(crate) deny: Vec<String>,
 }
 
 #[derive(Debug, Args)]
@@ -323,6 +348,9 @@ pub(crate) struct StandinStoreArgs {
     /// A file whose first line is the key that lets clients in; made with a new one if it is not there
     #[arg(long, value_name = "FILE", default_value = "standin-key")]
     pub(crate) key_file: PathBuf,
+    /// Be a store of pages
+    #[arg(long)]
+    pub(crate) pages: bool,
 }
 
 #[derive(Debug, Args)]

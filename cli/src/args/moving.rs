@@ -64,6 +64,18 @@ pub(crate) struct ChoiceArgs {
     /// Put the disks into FOLDER of the store NAME in reformis.toml, as they are made
     #[arg(long, value_name = "NAME:FOLDER")]
     pub(crate) store: Option<String>,
+    /// Have the cloud NAME in reformis.toml make an image and an instance of them
+    #[arg(long, value_name = "NAME")]
+    pub(crate) cloud: Option<String>,
+    /// What the cloud makes: an image alone, or an instance too, stopped or started
+    #[arg(long, value_name = "WHAT", requires = "cloud")]
+    pub(crate) then: Option<ThenWord>,
+    /// Land a small medium from which cloud-init takes FILE as its user data
+    #[arg(long, value_name = "FILE")]
+    pub(crate) user_data: Option<PathBuf>,
+    /// And FILE as the settings of the network
+    #[arg(long, value_name = "FILE", requires = "user_data")]
+    pub(crate) network_config: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) guest: GuestArgs,
 }
@@ -72,7 +84,7 @@ pub(crate) struct ChoiceArgs {
 #[derive(Debug, Default, Args)]
 #[command(next_help_heading = "Inside the guest")]
 pub(crate) struct GuestArgs {
-    /// Do not make this edit: fallback-loader, drivers, device-names, adapter-names, adapters, helpers, disks, clock, identity, first-boot
+    /// Do not make this edit: fallback-loader, drivers, device-names, console, adapter-names, addresses, adapters, helpers, remote-login, data-sources, disks, clock, identity, first-boot
     #[arg(long, value_name = "EDIT")]
     pub(crate) leave_out: Vec<String>,
     /// Run the script FILE once, on the first start; its output goes to a log in the guest
@@ -99,6 +111,17 @@ pub(crate) enum FirmwareWord {
     Bios,
     /// A loader on an EFI system partition
     Uefi,
+}
+
+/// What a cloud makes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ThenWord {
+    /// An image
+    Image,
+    /// An instance that is stopped
+    Stopped,
+    /// An instance that is started
+    Started,
 }
 
 /// Which hardware addresses.

@@ -2,7 +2,10 @@
 
 use anyhow::Result;
 use reformis_disk::ByteSize;
-use reformis_move::carry::{self, Landing, Options};
+use reformis_move::{
+    carry::{self, Landing, Options},
+    receipt::CloudRecord,
+};
 
 use super::{JSON_SCHEMA, links, order};
 use crate::{
@@ -54,6 +57,10 @@ pub(crate) fn show(landing: &Landing) -> String {
         ("receipt", "receipt.json".into()),
         ("time", duration(seconds)),
     ]);
+    if let Some(cloud) = &receipt.cloud {
+        text += &heading("Cloud");
+        text += &pairs(&in_cloud(cloud));
+    }
     text += &heading("Disks");
     let rows: Vec<_> = receipt
         .disks
@@ -87,11 +94,23 @@ pub(crate) fn show(landing: &Landing) -> String {
     text
 }
 
+/// What a cloud made of a landing, line by line.
+fn in_cloud(cloud: &CloudRecord) -> Vec<(&'static str, String)> {
+    let shown = |text: &str| reformis_disk::text::printable(text);
+    let mut rows = vec![("cloud", cloud.cloud.clone()), ("image", shown(&cloud.image))];
+    if let (Some(instance), Some(state)) = (&cloud.instance, &cloud.state) {
+        rows.push(("instance", format!("{instance}, {state}")));
+    }
+    rows.extend(cloud.address.as_ref().map(|address| ("address", address.clone())));
+    rows
+}
+
 /// What the person does with a landing, by its machine file.
 fn next_steps(landing: &Landing) -> Vec<String> {
     let file = quoted(&landing.folder.join(&landing.machine.file).to_string_lossy());
     let prove = format!("reformis prove {}", quoted(&landing.folder.join("receipt.json").to_string_lossy()));
     let take = match landing.machine.kind.as_str() {
+        _ if landing.receipt.cloud.is_some() => in_cloud_next(landing),
         "launch-json" if landing.store.is_some() => {
             "the disks are in the store: give the import what the launch JSON says".into()
         }
@@ -113,6 +132,16 @@ fn next_steps(landing: &Landing) -> Vec<String> {
     let kept = landing.receipt.lent.as_ref().map(|lent| quoted(&lent.kept));
     steps.extend(kept.map(|kept| format!("when it runs: rm -r {kept}, which has landed")));
     steps
+}
+
+/// What the person does with what a cloud made.
+fn in_cloud_next(landing: &Landing) -> String {
+    match landing.receipt.cloud.as_ref().map(|cloud| (&cloud.cloud, &cloud.instance, cloud.state.as_deref())) {
+        Some((_, Some(_), Some("running"))) => "log in, and look whether it serves what it should".into(),
+        Some((cloud, Some(instance), _)) => format!("start {instance} in {cloud}, and log in"),
+        Some((cloud, None, _)) => format!("make an instance of the image in {cloud}"),
+        None => String::new(),
+    }
 }
 
 /// The archive that a member's name starts with.

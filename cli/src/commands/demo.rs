@@ -1,5 +1,6 @@
 //! `reformis demo`
 
+mod estuary;
 mod harbour;
 
 use std::{
@@ -8,7 +9,10 @@ use std::{
 };
 
 use anyhow::{Context, Result};
-use reformis_disk::source::{Access, Links};
+use reformis_disk::{
+    budget::Budget,
+    source::{Access, Links},
+};
 use reformis_machine::Site;
 use reformis_move::{
     brief, carry, draft, peek,
@@ -27,6 +31,7 @@ use crate::{
     args::DemoArgs,
     exit::Exit,
     output::{FAINT, STRONG, emit, emit_json, paint, width},
+    site,
 };
 
 /// The server `tidelog` of the made-up tide-gauge service; `demo/README.md` tells how it was made.
@@ -76,11 +81,17 @@ pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
     let third = berths(folder, session)?;
     tell(
         session,
-        "The last one, buoycam, cannot wait: it is still with the old host, which tells of its machines over the network, and is \
+        "Another one, buoycam, cannot wait: it is still with the old host, which tells of its machines over the network, and is \
          wanted at the new one at once. Here the old host is a small stand-in.",
     )?;
     let last = harbour::buoycam(folder, session)?;
-    let holds = first && second && third && last;
+    tell(
+        session,
+        "For the winter, ledger is tried in a cloud. It has an object store, and imports what lies there; here both are small \
+         stand-ins. berths was there last winter, and comes home.",
+    )?;
+    let cloud = estuary::winter(folder, session)?;
+    let holds = first && second && third && last && cloud;
     if session.json {
         let landings = ["tidelog", "ledger", "berths", "buoycam"]
             .map(|name| folder.join("landing").join(name).to_string_lossy().into_owned());
@@ -90,7 +101,7 @@ pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
     tell(
         session,
         &format!(
-            "All four machines lie complete and stopped in {}, and the sources are as they were. Have a look around.",
+            "All four machines lie complete and stopped in {}, and the sources are as they were. The stand-ins are gone. Have a look around.",
             folder.join("landing").display()
         ),
     )?;
@@ -186,6 +197,19 @@ fn berths(folder: &Path, session: &Session) -> Result<bool> {
     prove("And is it the same, but for what is listed?", &landed.join("receipt.json"), session)
 }
 
+/// The session with the site's file at `file`, whose text is `text`.
+fn with_site(file: &Path, text: String, session: &Session) -> Result<Session> {
+    fs::write(file, &text).with_context(|| format!("writing '{}'", file.display()))?;
+    Ok(Session {
+        json: session.json,
+        progress: session.progress.clone(),
+        cancel: session.cancel.clone(),
+        budget: Budget::whole(),
+        site: Site::default(),
+        wires: site::wires(&site::Text::new(file, text), None, &session.progress, &session.cancel)?,
+    })
+}
+
 /// Makes a move and shows its landing; returns where that is.
 fn carry(order: Order, session: &Session) -> Result<PathBuf> {
     carry_with(order, None, session)
@@ -193,6 +217,13 @@ fn carry(order: Order, session: &Session) -> Result<PathBuf> {
 
 /// As [`carry()`], with what a guest wrote, which is kept in a folder.
 fn carry_with(order: Order, with: Option<PathBuf>, session: &Session) -> Result<PathBuf> {
+    let landed = carry_quietly(order, with, session)?;
+    show(session, &carry_command::show(&landed))?;
+    Ok(landed.folder)
+}
+
+/// Makes a move.
+fn carry_quietly(order: Order, with: Option<PathBuf>, session: &Session) -> Result<carry::Landing> {
     // What is replaced is the landing of an earlier demo.
     let options = carry::Options {
         order,
@@ -203,9 +234,7 @@ fn carry_with(order: Order, with: Option<PathBuf>, session: &Session) -> Result<
         resume: false,
         with,
     };
-    let landed = carry::carry(&options, &session.context())?;
-    show(session, &carry_command::show(&landed))?;
-    Ok(landed.folder)
+    Ok(carry::carry(&options, &session.context())?)
 }
 
 fn prove(text: &str, receipt: &Path, session: &Session) -> Result<bool> {

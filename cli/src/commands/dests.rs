@@ -64,6 +64,13 @@ fn show(destination: &Destination) -> String {
         told.push("a disk has all its space present".into());
     }
     told.extend(rules.name_characters.iter().map(|set| format!("a name is made of {set}")));
+    told.extend(rules.serial_console.iter().map(|port| format!("it shows the serial port {port}")));
+    told.extend(rules.dhcp.then(|| "it gives the first adapter its address".to_string()));
+    told.extend(rules.remote_login.then(|| "the network is the only way in".to_string()));
+    told.extend(rules.no_swap.then(|| "there is to be no swap space on the system's disk".to_string()));
+    if !rules.data_sources.is_empty() {
+        told.push(format!("cloud-init looks into {}", rules.data_sources.join(", ")));
+    }
     told.extend(rules.longest_name.iter().map(|most| format!("a name has at most {most} characters")));
     let lacks: Vec<&str> = destination
         .lacks

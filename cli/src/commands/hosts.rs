@@ -13,16 +13,23 @@ use crate::{
 };
 
 pub(crate) fn run(args: &HostsArgs, session: &Session) -> Result<Exit> {
-    let (known, stores) = (session.wires.hosts(), session.wires.stores());
+    let (known, stores, clouds) = (session.wires.hosts(), session.wires.stores(), session.wires.clouds());
     if let Some(name) = args.name.as_ref().filter(|name| stores.iter().any(|(store, ..)| store == *name)) {
         return super::stores::run(name, args.clean, session);
     }
     if let Some(name) = &args.name {
+        // An image service is a store too, in which something may be left unfinished.
+        if args.clean && clouds.iter().any(|(cloud, kind, _)| cloud == name && *kind == "image-service") {
+            return super::stores::run(name, true, session);
+        }
         if args.clean {
             anyhow::bail!(
                 "'{}' is no store in reformis.toml: only uploads to a store are left unfinished",
                 printable(name)
             );
+        }
+        if let Some((_, kind, at)) = clouds.iter().find(|(cloud, ..)| cloud == name) {
+            return super::clouds::run(name, kind, at, session);
         }
         let about = session.wires.about(name).map_err(reformis_move::Error::from)?;
         let host = known.iter().find(|(known, ..)| known == name);
@@ -46,25 +53,23 @@ pub(crate) fn run(args: &HostsArgs, session: &Session) -> Result<Exit> {
         let list = |known: &[(String, &str, String)]| -> Vec<_> {
             known.iter().map(|(name, kind, at)| serde_json::json!({ "name": name, "kind": kind, "at": at })).collect()
         };
-        let (hosts, stores) = (list(&known), list(&stores));
-        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "hosts": hosts, "stores": stores }))?;
-    } else if known.is_empty() && stores.is_empty() {
-        emit("No host and no store is named in reformis.toml. docs/wires.md and docs/clouds.md show how.\n")?;
+        let (hosts, stores, clouds) = (list(&known), list(&stores), list(&clouds));
+        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "hosts": hosts, "stores": stores, "clouds": clouds }))?;
+    } else if known.is_empty() && stores.is_empty() && clouds.is_empty() {
+        emit("No host, store or cloud is named in reformis.toml. docs/wires.md and docs/clouds.md show how.\n")?;
     } else {
         let rows = |known: &[(String, &str, String)]| -> Vec<_> {
             known.iter().map(|(name, kind, at)| [name.clone(), (*kind).into(), printable(at)]).collect()
         };
-        if !known.is_empty() {
-            emit(&columns(["host", "kind", "where"], &rows(&known), &[]))?;
-        }
-        if !stores.is_empty() {
-            emit(&format!(
-                "{}{}",
-                if known.is_empty() { "" } else { "\n" },
-                columns(["store", "kind", "where"], &rows(&stores), &[])
-            ))?;
-        }
-        let lists = if known.is_empty() { "" } else { ", `reformis survey NAME:` lists the machines of a host" };
+        let all = [("host", &known), ("store", &stores), ("cloud", &clouds)];
+        let tables = all.into_iter().filter(|(_, known)| !known.is_empty());
+        let tables: Vec<_> = tables.map(|(word, known)| columns([word, "kind", "where"], &rows(known), &[])).collect();
+        emit(&tables.join("\n"))?;
+        let lists = match (known.is_empty(), clouds.is_empty()) {
+            (true, true) => "",
+            (_, true) => ", `reformis survey NAME:` lists the machines of a host",
+            _ => ", `reformis survey NAME:` lists the machines of a host or a cloud",
+        };
         emit(&format!("\n`reformis hosts NAME` tries one{lists}.\n"))?;
     }
     Ok(Exit::Done)

@@ -2,6 +2,7 @@
 
 pub(crate) mod carry;
 pub(crate) mod change;
+mod clouds;
 pub(crate) mod completions;
 pub(crate) mod demo;
 pub(crate) mod dests;

@@ -10,8 +10,10 @@ use reformis_move::{
     propose::Choices,
 };
 
+use reformis_wire::clouds::Then;
+
 use crate::{
-    args::{ChoiceArgs, FirmwareWord, GuestArgs, MacWord, MoveArgs},
+    args::{ChoiceArgs, FirmwareWord, GuestArgs, MacWord, MoveArgs, ThenWord},
     failure::wrong_usage,
 };
 
@@ -57,8 +59,13 @@ fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {
         machine_file,
         keep_unknown,
         store,
+        cloud,
+        then,
+        user_data,
+        network_config,
         guest,
     } = args;
+    let absolute = |path: &PathBuf| Ok::<_, anyhow::Error>(std::path::absolute(path)?.to_string_lossy().into_owned());
     let kind = |word: &String| {
         reformis_machine::MachineFile::from_word(word).unwrap_or_else(|| {
             let words: Vec<_> = reformis_machine::MachineFile::ALL.iter().map(|kind| kind.word()).collect();
@@ -82,9 +89,19 @@ fn choices(args: &ChoiceArgs) -> Result<Option<Choices>> {
         mac: mac.map(|word| if word == MacWord::Keep { Mac::Keep } else { Mac::Fresh }),
         shape: *shape,
         machine_file: machine_file.as_ref().map(kind),
-        guest: guest_wishes(guest)?,
+        guest: NewGuest {
+            user_data: user_data.as_ref().map(absolute).transpose()?,
+            network_config: network_config.as_ref().map(absolute).transpose()?,
+            ..guest_wishes(guest)?
+        },
         keep_unknown: *keep_unknown,
         store: store.clone(),
+        cloud: cloud.clone(),
+        then: then.map(|word| match word {
+            ThenWord::Image => Then::Image,
+            ThenWord::Stopped => Then::Stopped,
+            ThenWord::Started => Then::Started,
+        }),
     };
     Ok((choices != Choices::default()).then_some(choices))
 }
@@ -99,6 +116,9 @@ pub(super) fn guest_wishes(args: &GuestArgs) -> Result<NewGuest> {
         leave_out: args.leave_out.clone(),
         drivers: args.drivers.iter().map(absolute).collect::<Result<_>>()?,
         first_boot: args.first_boot.iter().map(absolute).collect::<Result<_>>()?,
+        // They land beside the disks, which a disk alone does not.
+        user_data: None,
+        network_config: None,
         host_name: args.host_name.clone(),
         new_machine_id: args.new_machine_id,
         new_ssh_keys: args.new_ssh_keys,

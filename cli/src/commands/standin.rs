@@ -10,13 +10,14 @@ use std::{
 
 use anyhow::{Context as _, Result, bail};
 use reformis_standin::{
+    cloud::{self, Cloud},
     host::{Faults, Host, Options},
-    store::{self, Store},
+    store::{self, PageOptions, PageStore, Store},
 };
 
 use crate::{
     Session,
-    args::{StandinArgs, StandinHostArgs, StandinKind, StandinStoreArgs},
+    args::{StandinArgs, StandinCloudArgs, StandinHostArgs, StandinKind, StandinStoreArgs},
     exit::Exit,
     output::emit,
 };
@@ -25,6 +26,7 @@ pub(crate) fn run(args: &StandinArgs, session: &Session) -> Result<Exit> {
     match &args.kind {
         StandinKind::Host(args) => host(args, session),
         StandinKind::Store(args) => store(args, session),
+        StandinKind::Cloud(args) => cloud(args, session),
     }
 }
 
@@ -55,6 +57,9 @@ fn host(args: &StandinHostArgs, session: &Session) -> Result<Exit> {
 /// Runs until it is interrupted.
 fn store(args: &StandinStoreArgs, session: &Session) -> Result<Exit> {
     let key = token(&args.key_file)?;
+    if args.pages {
+        return pages(args, key, session);
+    }
     let options = store::Options { at: args.at.clone(), key, ..store::Options::new(&args.data) };
     let (id, region) = (options.id.clone(), options.region.clone());
     let store = Store::start(options).with_context(|| format!("listening at {}", args.at))?;
@@ -68,6 +73,48 @@ fn store(args: &StandinStoreArgs, session: &Session) -> Result<Exit> {
         args.key_file.display()
     ))?;
     show_requests(session, || store.log());
+    Ok(Exit::Done)
+}
+
+/// Runs until it is interrupted.
+fn pages(args: &StandinStoreArgs, key: String, session: &Session) -> Result<Exit> {
+    // Hexadecimal digits are base64 too.
+    let options = PageOptions { at: args.at.clone(), key, ..PageOptions::new(&args.data) };
+    let account = options.account.clone();
+    let store = PageStore::start(options).with_context(|| format!("listening at {}", args.at))?;
+    emit(&format!(
+        "A stand-in store of pages in '{}' is at {}; Ctrl-C ends it.\n\nIn reformis.toml:\n\n\
+         [store.quay]\nkind = \"pages\"\nat = \"{1}\"\nkey-id = \"{account}\"\nkey = {{ file = \"{}\" }}\n",
+        args.data.display(),
+        store.link(),
+        args.key_file.display()
+    ))?;
+    show_requests(session, || store.log());
+    Ok(Exit::Done)
+}
+
+/// Runs until it is interrupted.
+fn cloud(args: &StandinCloudArgs, session: &Session) -> Result<Exit> {
+    let (token, key) = (token(&args.token_file)?, token(&args.key_file)?);
+    let whole = cloud::Options::new(&args.data);
+    let store = store::Options { at: args.store_at.clone(), key, ..whole.store };
+    let (id, region) = (store.id.clone(), store.region.clone());
+    let cloud = Cloud::start(cloud::Options { at: args.at.clone(), token, store, ..whole })
+        .with_context(|| format!("listening at {} and {}", args.at, args.store_at))?;
+    cloud.deny(&args.deny.iter().map(String::as_str).collect::<Vec<_>>());
+    emit(&format!(
+        "A stand-in cloud in '{}' is at {}, and its store at {}; Ctrl-C ends it.\n\nIn reformis.toml:\n\n\
+         [cloud.estuary]\nkind = \"import\"\nat = \"{1}\"\nstore = \"jetty:moves\"\n\n\
+         [link.\"{1}\"]\ntoken = {{ file = \"{}\" }}\n\n\
+         [store.jetty]\nkind = \"objects\"\nat = \"{2}\"\nregion = \"{region}\"\n\
+         key-id = \"{id}\"\nkey = {{ file = \"{}\" }}\n",
+        args.data.display(),
+        cloud.link(),
+        cloud.store().link(),
+        args.token_file.display(),
+        args.key_file.display()
+    ))?;
+    show_requests(session, || cloud.log());
     Ok(Exit::Done)
 }
 

@@ -119,7 +119,7 @@ fn a_disk_is_made_ready_and_can_be_proved() {
         .iter()
         .map(|edit| edit["name"].as_str().unwrap())
         .collect();
-    assert_eq!(names, ["drivers", "device-names", "adapter-names", "helpers"]);
+    assert_eq!(names, ["drivers", "device-names", "console", "adapter-names", "helpers"]);
     place.run(&["prove", "ready.json", "-q"]).expect(0);
     let fstab = place.run(&["peek", "ready.vhdx", "/etc/fstab"]).expect(0).out;
     assert!(fstab.contains("UUID=5a170000-0000-4000-8000-000000000001        /  "), "{fstab}");

@@ -4,10 +4,12 @@
 
 mod accidents;
 mod briefs;
+mod clouds;
 mod documents;
 mod going_on;
 mod hosts;
 mod hosts_around;
+mod images;
 mod inside;
 mod journey;
 mod lend;

@@ -10,7 +10,7 @@ use std::{
 use reformis_standin::{
     content::Content,
     servers::{Authority, Nginx, is_installed},
-    store::{Faults, Options, Store},
+    store::{Faults, Options, PageOptions, PageStore, Store},
 };
 
 use crate::support::{AS_IT_IS, Export, Place};
@@ -137,7 +137,7 @@ fn a_brief_names_the_store() {
         "--out",
         "t.toml",
     ];
-    draft.extend(&AS_IT_IS[..10]);
+    draft.extend(&AS_IT_IS[..18]);
     let summary = place.run(&draft).expect(0).out;
     assert!(summary.lines().any(|line| line.contains("store") && line.contains("estuary:night")), "{summary}");
     assert!(fs::read_to_string(place.path("t.toml")).unwrap().contains("store = \"estuary:night\""));
@@ -344,6 +344,7 @@ fn a_folder_takes_files_by_put() {
     }
     let place = Place::new();
     fs::create_dir_all(place.path("www/put")).unwrap();
+    fs::create_dir_all(place.path("www/dav")).unwrap();
     let authority = Authority::new(&place.path("")).unwrap();
     for (name, names) in [("server", "DNS:store.inner.example"), ("local", "DNS:localhost,IP:127.0.0.1")] {
         authority.issue(name, names, "serverAuth").unwrap();
@@ -361,6 +362,63 @@ fn a_folder_takes_files_by_put() {
     assert!(put == fs::read(place.path("here/tidelog/tidelog-0.raw")).unwrap());
     assert!(!place.path("l/tidelog/tidelog-0.raw").exists());
     place.run(&["prove", "l/tidelog/receipt.json"]).expect(0);
+    // Where the server does not make folders, we do.
+    place.write("reformis.toml", site.replace("/put\"", "/dav\"").as_bytes());
+    place.run(&words("virtio-host", "raw/thin", &["--into", "n", "--store", "quay:deep/night"])).expect(0);
+    assert!(place.path("www/dav/deep/night/tidelog/receipt.json").exists());
+    place.write("reformis.toml", site.as_bytes());
     let taken = place.run(&words("virtio-host", "raw/thin", &["--into", "m", "--store", "quay:night"])).expect(1).err;
     assert!(taken.contains("is there already"), "{taken}");
+}
+
+/// A page store has a fixed VHD as pages; what is in no whole pages is refused before a byte is written. What lies there is a target.
+#[test]
+fn a_page_store_has_the_pages_that_hold_something() {
+    let place = Place::new();
+    let options = PageOptions::new(place.path("pages"));
+    let key = options.key.clone();
+    let pages = PageStore::start(options).unwrap();
+    let site = format!(
+        "[store.quay]\nkind = \"pages\"\nat = \"{}\"\nkey-id = \"saltmarsh\"\nkey = {{ file = \"key\" }}\n",
+        pages.link()
+    );
+    place.write("reformis.toml", site.as_bytes());
+    place.write("key", format!("{key}\n").as_bytes());
+    fs::set_permissions(place.path("key"), std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+    place.write("tidelog.ova", &Export::small().archive());
+    let about = place.run(&["hosts", "quay"]).expect(0).out;
+    assert!(about.contains("those that hold nothing are not sent"), "{about}");
+    for (dest, shape) in [("vmx-host", "vmdk/stream"), ("virtio-host", "qcow2/thin")] {
+        let refused = place.run(&words(dest, shape, &["--into", "x", "--store", "quay:night"])).expect(1).err;
+        assert!(refused.contains("takes raw disks and vhd/full in whole pages of 512 bytes"), "{refused}");
+    }
+    assert!(!place.path("x").exists());
+    for (dest, shape, file) in
+        [("vmbus-cloud", "vhd/full", "tidelog-0.vhd"), ("virtio-host", "raw/thin", "tidelog-0.raw")]
+    {
+        let (here, there, folder) = (format!("here-{shape}"), format!("there-{shape}"), format!("quay:night/{shape}"));
+        place.run(&words(dest, shape, &["--into", &here])).expect(0);
+        let from = pages.log().len();
+        place.run(&words(dest, shape, &["--into", &there, "--store", &folder])).expect(0);
+        let name = format!("night/{shape}/tidelog/{file}");
+        let landed = fs::read(place.path(&format!("{here}/tidelog/{file}"))).unwrap();
+        assert!(without_stamps(shape, pages.bytes(&name)) == without_stamps(shape, landed), "{shape}");
+        let put: u64 = pages.runs(&name).iter().map(|(start, end)| end - start).sum();
+        assert!(put < 2 << 20, "1.2 MiB of 40 hold something: {put}");
+        place.run(&["prove", &format!("{there}/tidelog/receipt.json")]).expect(0);
+        // Holes are asked of the list of pages: nothing of them is fetched.
+        let log = pages.log();
+        let is_read = |line: &&String| line.starts_with("GET") && line.contains("range: bytes=31457280-");
+        assert_eq!(log[from..].iter().filter(is_read).count(), 0);
+        // As a target, by its name, without what lets in.
+        let target = format!("quay:{name}");
+        let survey = place.run(&["survey", &target]).expect(0).out;
+        assert!(survey.contains(&target), "{survey}");
+        place.run(&["recast", &target, &format!("{shape}.qcow2").replace('/', "-")]).expect(0);
+        let proof = place.run(&["prove", &target, &format!("{shape}.qcow2").replace('/', "-")]).expect(0).out;
+        assert!(!proof.contains("sig="), "{proof}");
+    }
+    let none = place.run(&["survey", "quay:night/nothing.vhd"]).expect(1).err;
+    assert!(none.contains("nothing of this name") || none.contains("404"), "{none}");
+    assert!(!pages.log().iter().any(|line| line.contains(&key)));
 }

@@ -17,7 +17,7 @@ use tempfile::TempDir;
 /// The built program.
 pub(crate) const PROGRAM: &str = env!("CARGO_BIN_EXE_reformis");
 /// Options of a move that changes nothing inside the guest.
-pub(crate) const AS_IT_IS: [&str; 12] = [
+pub(crate) const AS_IT_IS: [&str; 20] = [
     "--leave-out",
     "fallback-loader",
     "--leave-out",
@@ -28,6 +28,14 @@ pub(crate) const AS_IT_IS: [&str; 12] = [
     "adapter-names",
     "--leave-out",
     "helpers",
+    "--leave-out",
+    "console",
+    "--leave-out",
+    "addresses",
+    "--leave-out",
+    "remote-login",
+    "--leave-out",
+    "data-sources",
     "--accept",
     "will-not-boot",
 ];

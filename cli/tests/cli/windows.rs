@@ -343,6 +343,39 @@ fn a_disk_is_made_ready_with_what_the_system_has() {
     place.run(&["refit", "ready.vhdx", "--dest", "nvme-cloud", "--out", "again.vhdx"]).expect(0);
 }
 
+/// A cloud gives the first adapter its address, and the network is the only way in.
+#[test]
+fn a_cloud_is_asked_for_the_address_and_lets_people_in() {
+    let place = berths();
+    let firewall = r"CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy\FirewallRules";
+    let rule = "v2.31|Action=Allow|Active=FALSE|Dir=In|Protocol=6|LPort=3389|Name=@FirewallAPI.dll,-28775|";
+    for (key, value) in [
+        (r"CurrentControlSet\Control\Terminal Server", "fDenyTSConnections=dword:1".to_string()),
+        (firewall, format!("RemoteDesktop-UserMode-In-TCP=text:{rule}")),
+        (firewall, format!("Harbour-In=text:{rule}")),
+    ] {
+        place.run(&["patch", "berths.vmdk", key, "--hive", "SYSTEM", "--set", &value, "--in-place"]).expect(0);
+    }
+    let args = ["refit", "berths.vmdk", "--dest", "vmbus-cloud", "--mac", "02:5a:17:00:00:41", "--out", "ready.vhd"];
+    let told = flat(&place.run(&args).expect(0).out);
+    assert!(told.contains("Quay: it asks for its address (DHCP); it had 192.0.2.41/24"), "{told}");
+    let key = |path: &str| place.run(&["peek", "ready.vhd", "--hive", "SYSTEM", path]).expect(0).out;
+    assert!(key(r"CurrentControlSet\Control\Terminal Server").contains("fDenyTSConnections  dword  0 (0x0)"));
+    let rules = key(firewall);
+    let of = |name: &str| rules.lines().find(|line| line.contains(name)).unwrap().to_string();
+    assert!(of("RemoteDesktop").contains("|Active=TRUE|") && of("Harbour").contains("|Active=FALSE|"), "{rules}");
+    let adapter = key(r"CurrentControlSet\Services\Tcpip\Parameters\Interfaces\{5a170000-0000-4000-8000-0000000000a1}");
+    assert!(adapter.contains("EnableDHCP  dword  1 (0x1)") && !adapter.contains("192.0.2."), "{adapter}");
+    // All of it can be left out, by name.
+    let mut bare = args.to_vec();
+    bare.truncate(6);
+    bare.extend(["--out", "bare.vhd", "--leave-out", "remote-login", "--leave-out", "adapters"]);
+    place.run(&bare).expect(0);
+    let server = [r"CurrentControlSet\Control\Terminal Server"];
+    let bare = place.run(&["peek", "bare.vhd", "--hive", "SYSTEM", server[0]]).expect(0).out;
+    assert!(bare.contains("fDenyTSConnections  dword  1 (0x1)"), "{bare}");
+}
+
 #[test]
 fn a_machine_moves_with_drivers_from_a_medium() {
     let place = berths();

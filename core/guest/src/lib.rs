@@ -28,11 +28,11 @@ pub use bench::{Bench, Device};
 pub use error::{Error, Result};
 pub use evidence::{
     Evidence, Link, State,
-    hardware::{AdapterPlace, DiskPlace, DriverNeed, Hardware, Need, OtherPlace},
+    hardware::{AdapterPlace, DiskPlace, DriverNeed, Hardware, HostRules, Need, OtherPlace},
     is_broken,
     look::{Family, Look, look},
 };
-pub use formats::early::Packing;
+pub use formats::{early::Packing, iso::make as make_medium};
 pub use fs::{
     node::{Attribute, Kind, New, Owner, Stat, Stream},
     tree::Tree,
@@ -171,6 +171,32 @@ pub mod fuzzing {
             1 => crate::formats::xpress::unpack(bytes, out.get_mut(..4096).unwrap_or_default()).is_ok(),
             2 => crate::formats::lzx::unpack(bytes, &mut out).is_ok(),
             _ => crate::fs::ntfs::reads_reparse(bytes),
+        }
+    }
+
+    /// Lets an adapter ask for its address in `text`, as a file of each of the tools, and adds a console to it as to a loader's file. What was
+    /// done once is not done twice.
+    ///
+    /// # Panics
+    /// It was.
+    pub fn cloud_rules(text: &str) {
+        use crate::refit::linux::{asking, with_console};
+        for file in [
+            "/etc/network/interfaces",
+            "/etc/netplan/x.yaml",
+            "/etc/systemd/network/x.network",
+            "/etc/NetworkManager/x",
+            "/etc/x/ifcfg-ens3",
+        ] {
+            if let Ok(Some((new, left))) = asking(file, text, "ens3") {
+                assert!(!left.is_empty());
+                let again = asking(file, &new, "ens3").map(|made| made.map(|(_, left)| left));
+                assert!(!matches!(again, Ok(Some(_))), "{file}: {again:?}");
+            }
+        }
+        for file in ["/boot/grub/grub.cfg", "/boot/loader/entries/x.conf", "/etc/default/grub", "/etc/kernel/cmdline"] {
+            let new = with_console(file, text, "console=ttyS0,115200");
+            assert_eq!(with_console(file, &new, "console=ttyS0,115200"), new, "{file}");
         }
     }
 

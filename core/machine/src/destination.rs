@@ -166,6 +166,24 @@ pub struct Rules {
     /// The longest name, in characters.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub longest_name: Option<u32>,
+    /// Whether it is a cloud: people see its machines over the network alone.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub cloud: bool,
+    /// The serial port that it shows, as a Linux kernel's parameter `console` names it: `ttyS0,115200`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub serial_console: Option<String>,
+    /// It gives the first adapter its address.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub dhcp: bool,
+    /// The network is the only way in, so that a server for remote logins starts with the system.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub remote_login: bool,
+    /// It wants no swap space on the system's disk.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub no_swap: bool,
+    /// Sources of cloud-init that it has, as cloud-init calls them: `NoCloud`, `ConfigDrive`.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub data_sources: Vec<String>,
 }
 
 /// Bytes of a size such as `2040GiB`.
@@ -244,6 +262,16 @@ impl Destination {
         }
         for size in [&destination.rules.size_multiple, &destination.rules.largest_disk].into_iter().flatten() {
             bytes(size).ok_or_else(|| wrong(format!("'{size}' is not a size such as '2040GiB'")))?;
+        }
+        let is_word = |text: &str, others: &[char]| {
+            !text.is_empty() && text.chars().all(|c| c.is_ascii_alphanumeric() || others.contains(&c))
+        };
+        let rules = &destination.rules;
+        if let Some(port) = rules.serial_console.as_ref().filter(|port| !is_word(port, &[','])) {
+            return Err(wrong(format!("'{port}' is not a console such as 'ttyS0,115200'")));
+        }
+        if let Some(source) = rules.data_sources.iter().find(|source| !is_word(source, &[])) {
+            return Err(wrong(format!("'{source}' is not a source such as 'NoCloud'")));
         }
         for (device, needs) in &destination.guest {
             if needs.modules.len() != needs.devices.len() {

@@ -42,6 +42,8 @@ struct Written {
     _hosts: serde::de::IgnoredAny,
     #[serde(default, rename = "store")]
     _stores: serde::de::IgnoredAny,
+    #[serde(default, rename = "cloud")]
+    _clouds: serde::de::IgnoredAny,
 }
 
 impl Site {

@@ -23,6 +23,7 @@ use crate::{
     inside::EditedDisk,
     landing::{
         archive::ArchiveFile,
+        arrival::{self, Arrival},
         digests,
         facts::{self, empty},
         files,
@@ -84,7 +85,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     let started = Timestamp::now();
     let settled = prepare::settled(&options.order, &options.site, options.links, context)?;
     let mut kept = options.with.as_deref().map(Kept::open).transpose()?;
-    let prepared = match &mut kept {
+    let mut prepared = match &mut kept {
         Some(kept) => {
             let mut prepared = kept.applied_to(settled, context)?;
             kept.note_writes(&mut prepared)?;
@@ -92,6 +93,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         }
         None => settled.made_ready(true, context)?,
     };
+    arrival::ask(&mut prepared, true, options.resume, context)?;
     let (plan, mut findings) = prepared.accepted(&options.accept)?;
     // Whatever a store will not take is told before a byte is written.
     let shipping = Shipping::open(plan, context)?;
@@ -142,6 +144,13 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     }
     let mut move_ = Move { prepared: &prepared, plan, staged: &staged, context, sources, shipping, is_kept };
     let (disks, machine) = move_.make().inspect_err(keep)?;
+    let cloud = match (Arrival::of(plan, context)?, &move_.shipping) {
+        (Some(arrival), Some(shipping)) => {
+            let arrived = arrival.arrive(plan, shipping, &machine.file, staged.inside(), context);
+            Some(arrived.inspect_err(keep)?)
+        }
+        _ => None,
+    };
     let receipt = Receipt {
         schema: receipt::SCHEMA,
         tool: TOOL.into(),
@@ -156,6 +165,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         verdict: prepared.inside.verdict.clone(),
         guest: Some(prepared.inside.record.clone()).filter(|_| prepared.inside.has_system),
         findings: findings.iter().map(Finding::record).collect(),
+        cloud,
         lent: kept.map(Kept::into_record),
     };
     let access = prepared.settled.target.access();
@@ -433,6 +443,14 @@ impl Move<'_> {
         if let Some((file, storage)) = &self.plan.nvram {
             let bytes = files::write_nvram(self.staged.inside(), file, storage.as_ref())?;
             also.push(LandedFile { file: file.clone(), digest: FileDigest::blake3(&bytes) });
+        }
+        if let Some(seed) = &self.plan.seed {
+            // It may hold keys and passwords.
+            write_into(self.staged.inside(), &seed.file, &seed.bytes, Access::OWNER)?;
+            if let Some(shipping) = &self.shipping {
+                shipping.put(&seed.file, &seed.bytes)?;
+            }
+            also.push(LandedFile { file: seed.file.clone(), digest: FileDigest::blake3(&seed.bytes) });
         }
         Ok(MachineRecord {
             before: self.plan.before.clone(),

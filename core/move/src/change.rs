@@ -20,6 +20,7 @@ use crate::{
     brief::{FirmwareKind, NewGuest},
     error::{Error, Result},
     finding::{Finding, Severity},
+    hardware,
     inside::{self, EditedDisk, Inside},
     observer::Context,
     recast::{self, Edited, Recast},
@@ -90,11 +91,12 @@ pub fn refit(options: &RefitOptions, context: &Context<'_>) -> Result<Recast> {
             uefi,
             unchanged: false,
             keeps_entries: false,
-            disks: vec![Some(inside::disk_place(controller, &destination, firmware))],
-            adapters: vec![inside::adapter_place(model, &destination.guest, options.mac)],
+            disks: vec![Some(hardware::disk_place(controller, &destination, firmware))],
+            adapters: vec![hardware::adapter_place(model, &destination.guest, options.mac)],
             host: destination.helpers.clone(),
-            others: inside::others(&destination),
+            others: hardware::others(&destination),
             agents: destination.agents.clone(),
+            rules: hardware::host_rules(&destination),
             has_local_clock: None,
         };
         let inside = inside::ready(vec![(0, disk.clone())], &hardware, &wishes, &destination.name, context)?;

@@ -169,6 +169,30 @@ pub enum Error {
         /// Why.
         what: String,
     },
+    /// A landing that cannot go into a cloud.
+    #[error("the landing cannot go into a cloud: {what}")]
+    NotIntoCloud {
+        /// Why.
+        what: String,
+    },
+    /// A cloud that did not make of the disks what it was to make.
+    #[error("{doing} failed at {cloud}: {what}")]
+    CloudFailed {
+        /// The cloud.
+        cloud: String,
+        /// What it was doing.
+        doing: &'static str,
+        /// What it says.
+        what: String,
+    },
+    /// A seed that cannot be made.
+    #[error("no seed can be made of '{path}': {what}")]
+    Seed {
+        /// The file.
+        path: String,
+        /// Why.
+        what: String,
+    },
     /// Something lies where a disk is to go in a store.
     #[error("'{place}' is there already")]
     TakenThere {
@@ -293,6 +317,9 @@ impl Error {
             Self::NoSuchEdit { .. } => "no-such-edit",
             Self::NoSystem { .. } => "no-system",
             Self::NotIntoStore { .. } => "not-into-store",
+            Self::Seed { .. } => "no-seed",
+            Self::NotIntoCloud { .. } => "not-into-cloud",
+            Self::CloudFailed { .. } => "cloud-failed",
             Self::TakenThere { .. } => "taken-there",
             Self::NoBootStore { .. } => "no-boot-store",
             Self::Medium { .. } => "medium-not-read",
@@ -368,6 +395,13 @@ impl Error {
             }
             Self::Several { .. } => Some("Name the one that you mean."),
             Self::TakenThere { .. } => Some("Choose another folder in the store, or replace it with --force."),
+            Self::Seed { .. } => Some("Put what is long where the guest fetches it, and its address into the seed."),
+            Self::NotIntoCloud { .. } => {
+                Some("Choose a destination whose machine file is launch-json, and a cloud of `reformis hosts`.")
+            }
+            Self::CloudFailed { .. } => {
+                Some("When that is mended, go on with --resume: no disk that is in the store is sent again.")
+            }
             Self::NotIntoStore { .. } => {
                 Some("`reformis hosts` lists the stores; docs/clouds.md shows how one is named.")
             }

@@ -8,19 +8,17 @@ use reformis_disk::{
     overlay::{Edit, Overlay},
 };
 use reformis_guest::{
-    AdapterPlace, DiskPlace, DriverNeed, Evidence, Found, Guest, Hardware, Link, Need, OtherPlace, Refit, Remark,
-    State, Summary, Wishes, edit,
+    Evidence, Found, Guest, Hardware, Link, Refit, Remark, State, Summary, Wishes, edit,
     nt::drivers::{Library, Medium},
 };
-use reformis_machine::{
-    Adapter, AdapterModel, Clock, ControllerKind, Destination, Firmware, Mac, Machine, destination::Needs,
-};
+use reformis_machine::{Clock, Destination, Firmware, Machine};
 use serde::Serialize;
 
 use crate::{
     brief::{Brief, NewGuest},
     error::{Error, Result},
     finding::Finding,
+    hardware::{Table, adapter_places, described_hardware, disk_place, guests_order, host_rules, others},
     observer::Context,
     record::{Chain, GuestRecord},
     target::Target,
@@ -29,9 +27,6 @@ use crate::{
 
 /// The largest script for the first boot, in bytes.
 const MAX_SCRIPT: u64 = 16 << 20;
-
-/// What guests need for devices, by their words.
-type Table = BTreeMap<String, Needs>;
 
 /// A disk with what was changed.
 #[derive(Clone)]
@@ -98,6 +93,7 @@ pub(crate) fn make_ready(
         host: destination.helpers.clone(),
         others: others(destination),
         agents: destination.agents.clone(),
+        rules: host_rules(destination),
         has_local_clock: Some(after.clock == Clock::Local),
     };
     let wishes = wishes(&brief.guest, context)?;
@@ -164,111 +160,6 @@ fn not_done(wishes: &Wishes) -> Vec<Finding> {
     let wanted = [(identity, edit::IDENTITY), (!wishes.first_boot.is_empty(), edit::FIRST_BOOT)];
     let wanted = wanted.into_iter().filter(|(is_wanted, _)| *is_wanted);
     wanted.map(|(_, name)| Finding::EditFailed { edit: name.into(), why: why.clone() }).collect()
-}
-
-/// The target's disks in the order in which the guest counts them: by their places, where one kind of controller has all.
-#[expect(clippy::indexing_slicing, reason = "the places are those of these disks, and a window of two has two")]
-pub(crate) fn guests_order(before: &Machine, disks: usize) -> Vec<usize> {
-    let mut order: Vec<usize> = (0..disks).collect();
-    let devices = &before.disks;
-    if devices.len() == disks && devices.windows(2).all(|pair| pair[0].controller == pair[1].controller) {
-        order.sort_by_key(|&index| (devices[index].bus, devices[index].slot));
-    }
-    order
-}
-
-/// What disks on a controller are called by a Linux kernel.
-fn prefix(controller: ControllerKind) -> &'static str {
-    match controller {
-        ControllerKind::VirtioBlk => "vd",
-        ControllerKind::Nvme => "nvme",
-        _ => "sd",
-    }
-}
-
-fn needs(table: &Table, word: &str) -> Vec<Need> {
-    let needs = table.get(word).cloned().unwrap_or_default();
-    let pair = |(device, module)| Need { device, module };
-    needs.devices.into_iter().zip(needs.modules).map(pair).collect()
-}
-
-/// Devices of `destination` beside disks and adapters, as a Windows system identifies them.
-pub(crate) fn others(destination: &Destination) -> Vec<String> {
-    destination.guest.get("others").map(|others| others.ids.clone()).unwrap_or_default()
-}
-
-/// What a Windows system needs for a device.
-fn drivers(table: &Table, word: &str) -> Vec<DriverNeed> {
-    let needs = table.get(word).cloned().unwrap_or_default();
-    let services = |names: String| names.split('|').map(Into::into).collect();
-    let pair = |(names, device): (String, String)| DriverNeed { device, services: services(names) };
-    needs.drivers.into_iter().zip(needs.ids).map(pair).collect()
-}
-
-/// A disk on a controller of `destination`, as its system will find it; there, the person may also put it on any other that
-/// boots with `firmware`.
-pub(crate) fn disk_place(controller: ControllerKind, destination: &Destination, firmware: Firmware) -> DiskPlace {
-    let others = destination.controllers.iter().filter(|other| other.kind != controller && other.boots(firmware));
-    let other = |kind: ControllerKind| OtherPlace {
-        controller: kind.name().into(),
-        prefix: prefix(kind).into(),
-        needs: needs(&destination.guest, kind.name()),
-        drivers: drivers(&destination.guest, kind.name()),
-    };
-    DiskPlace { others: others.map(|offer| other(offer.kind)).collect(), ..only_place(controller, &destination.guest) }
-}
-
-/// A disk on one controller and no other.
-fn only_place(controller: ControllerKind, table: &Table) -> DiskPlace {
-    DiskPlace {
-        controller: controller.name().into(),
-        prefix: prefix(controller).into(),
-        needs: needs(table, controller.name()),
-        drivers: drivers(table, controller.name()),
-        others: Vec::new(),
-    }
-}
-
-/// An adapter of `destination`, as its system will find it.
-pub(crate) fn adapter_place(model: AdapterModel, table: &Table, mac: Option<Mac>) -> AdapterPlace {
-    let mac = mac.map(|mac| mac.to_string());
-    let (needs, drivers) = (needs(table, model.name()), drivers(table, model.name()));
-    AdapterPlace { model: model.name().into(), needs, drivers, before: mac.clone(), after: mac, name: None }
-}
-
-fn adapter_places(brief: &Brief, destination: &Destination, before: &Machine, after: &Machine) -> Vec<AdapterPlace> {
-    let old = |name: &Option<String>| before.adapters.iter().find(|adapter| name.as_deref() == Some(&*adapter.name));
-    brief
-        .adapters
-        .iter()
-        .zip(&after.adapters)
-        .map(|(new, landed)| {
-            let was = old(&new.source).and_then(|adapter| adapter.mac);
-            AdapterPlace {
-                before: was.map(|mac| mac.to_string()),
-                name: new.guest_name.clone(),
-                ..adapter_place(new.model, &destination.guest, landed.mac)
-            }
-        })
-        .collect()
-}
-
-/// The hardware of a machine as it is described, for a walk that changes nothing.
-#[expect(clippy::indexing_slicing, reason = "the places are those of these disks, and a window of two has two")]
-pub(crate) fn described_hardware(machine: &Machine, table: &Table, keeps_entries: bool) -> Hardware {
-    let order = guests_order(machine, machine.disks.len());
-    let adapter = |adapter: &Adapter| adapter_place(adapter.model, table, adapter.mac);
-    Hardware {
-        uefi: machine.firmware != Firmware::Bios,
-        unchanged: false,
-        keeps_entries,
-        disks: order.into_iter().map(|index| Some(only_place(machine.disks[index].controller, table))).collect(),
-        adapters: machine.adapters.iter().map(adapter).collect(),
-        host: None,
-        others: Vec::new(),
-        agents: Vec::new(),
-        has_local_clock: Some(machine.clock == Clock::Local),
-    }
 }
 
 /// What is inside a target, as a survey tells it.
@@ -411,6 +302,8 @@ pub(crate) fn told(remark: Remark) -> Option<Finding> {
         Remark::DomainController { system } => Finding::DomainController { system },
         Remark::Activation { system } => Finding::Activation { system },
         Remark::AddressesUnread { system } => Finding::AddressesUnread { system },
+        Remark::SwapOnSystemDisk { swap } => Finding::SwapOnSystemDisk { swap },
+        Remark::NoRemoteLogin { system } => Finding::NoRemoteLogin { system },
         Remark::KernelLeft { kernel, why } => Finding::KernelLeft { kernel, why },
         Remark::Several { systems } => Finding::SeveralSystems { systems: systems.join(", ") },
         // Whether one should be there is known by whoever looks at the kinds of volumes.
@@ -457,6 +350,8 @@ mod tests {
             (Remark::AdapterAssumed { name: text(), mac: text() }, "adapter-assumed"),
             (Remark::AdapterUnknown { name }, "adapter-unknown"),
             (Remark::KernelLeft { kernel: text(), why }, "kernel-left"),
+            (Remark::SwapOnSystemDisk { swap: text() }, "swap-on-system-disk"),
+            (Remark::NoRemoteLogin { system: text() }, "no-remote-login"),
             (Remark::NoDriver { device: text(), why: vec![text()] }, "no-driver"),
             (Remark::DriverUnread { file: text(), why: text() }, "driver-unread"),
             (Remark::DomainController { system: text() }, "domain-controller"),

@@ -26,6 +26,7 @@ mod checksum;
 pub mod draft;
 mod error;
 pub mod finding;
+mod hardware;
 pub mod inside;
 mod landing;
 pub mod lend;

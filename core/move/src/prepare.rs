@@ -70,25 +70,31 @@ pub(crate) fn settled(order: &Order, site: &Site, links: Links, context: &Contex
             let unpack = Some(Unpack { folder: into, context });
             let mut target =
                 target::open(path, &Opening { machine, unpack, ..Opening::new(links, context.budget, context.wires) })?;
-            if context.wires.host_of(&target.name).is_none() {
+            if !context.wires.is_named(&target.name) {
                 target.name = target::absolute(&target.name);
             }
             let boot = look_at_boot(&target, None);
             let into = target::absolute(&into.to_string_lossy());
-            let proposal = propose::propose(&target, &destination, site, choices, &into, boot.as_ref())?;
+            let mut choices = choices.as_ref().clone();
+            choices.store = store_of(choices.store, choices.cloud.as_deref(), context)?;
+            let proposal = propose::propose(&target, &destination, site, &choices, &into, boot.as_ref())?;
             (target, destination, proposal, boot)
         }
         Order::Brief(brief, folder) => {
             let mut brief = brief.as_ref().clone();
-            let from = |path: &str| match Wires::is_link(Path::new(path)) || context.wires.host_of(path).is_some() {
+            let from = |path: &str| match Wires::is_link(Path::new(path)) || context.wires.is_named(path) {
                 true => path.to_string(),
                 false => target::absolute(&folder.join(path).to_string_lossy()),
             };
             brief.journey.source = from(&brief.journey.source);
             brief.journey.into = from(&brief.journey.into);
-            for file in brief.guest.first_boot.iter_mut().chain(&mut brief.guest.drivers) {
+            let guest = &mut brief.guest;
+            let files = guest.first_boot.iter_mut().chain(&mut guest.drivers);
+            for file in files.chain(&mut guest.user_data).chain(&mut guest.network_config) {
                 *file = from(file);
             }
+            let journey = &mut brief.journey;
+            journey.store = store_of(journey.store.take(), journey.cloud.as_deref(), context)?;
             let destination = site.destination(&brief.journey.destination)?;
             let machine = brief.journey.machine.as_deref().map_or(Pick::Only, Pick::Named);
             let named =
@@ -112,6 +118,14 @@ pub(crate) fn settled(order: &Order, site: &Site, links: Links, context: &Contex
     findings.extend(proposal.findings);
     findings.extend(settled);
     Ok(Settled { target, destination, brief: proposal.brief, notes: proposal.notes, plan, findings, boot })
+}
+
+/// The store that disks go to: the one that is said, else that of the cloud.
+fn store_of(store: Option<String>, cloud: Option<&str>, context: &Context<'_>) -> Result<Option<String>> {
+    match (store, cloud) {
+        (None, Some(cloud)) => Ok(Some(context.wires.cloud(cloud)?.store().to_string())),
+        (store, _) => Ok(store),
+    }
 }
 
 impl Settled {

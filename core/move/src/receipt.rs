@@ -67,9 +67,32 @@ pub struct Receipt {
     pub guest: Option<GuestRecord>,
     /// What the person should know.
     pub findings: Vec<FindingRecord>,
+    /// What a cloud made of it; `None` where it went to none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cloud: Option<CloudRecord>,
     /// What the guest wrote before it was carried, while its disks were lent; `None` where they were not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lent: Option<LentRecord>,
+}
+
+/// What a cloud made of a landing.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CloudRecord {
+    /// The cloud's name in the site's file.
+    pub cloud: String,
+    /// What the cloud calls the import.
+    pub import: String,
+    /// What the cloud calls the image.
+    pub image: String,
+    /// The name of the instance, where one was made.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub instance: Option<String>,
+    /// How the instance was when the move ended: `stopped`, `starting`, `running`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub state: Option<String>,
+    /// Its address, where the cloud knew it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address: Option<String>,
 }
 
 /// That a guest ran on lent disks before it was carried.

@@ -18,13 +18,17 @@
     )
 )]
 
+pub mod clouds;
 mod fault;
 pub mod hosts;
 mod http;
+mod images;
 mod link;
+mod mapped;
 pub mod nbd;
 mod remote;
 mod secret;
+mod service;
 pub mod settings;
 pub mod ssh;
 pub mod steady;

@@ -235,6 +235,20 @@ pub(crate) fn escaped(name: &str) -> String {
     utf8_percent_encode(name, ESCAPED).to_string()
 }
 
+/// `text` with all but unreserved characters encoded (RFC 3986, section 2.3); slashes stay where `keeps_slashes`.
+pub(crate) fn encoded(text: &str, keeps_slashes: bool) -> String {
+    text.bytes().fold(String::with_capacity(text.len()), |mut out, byte| {
+        match byte {
+            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => out.push(char::from(byte)),
+            b'/' if keeps_slashes => out.push('/'),
+            _ => {
+                out += &format!("%{byte:02X}");
+            }
+        }
+        out
+    })
+}
+
 /// The text that `escaped` stands for.
 pub(crate) fn decoded(escaped: &str) -> Result<String, ()> {
     percent_decode_str(escaped).decode_utf8().map(Into::into).map_err(|_| ())

@@ -3,6 +3,7 @@
 //!     boot-by-emulator domain FILE.xml [--until TEXT]... [--seconds N]
 //!     boot-by-emulator disk FILE FORMAT CONTROLLER ADAPTER[,ADAPTER] bios|uefi [--until TEXT]... [--seconds N]
 //!
+//! With `--settle N` it runs for N seconds more when all of it was seen.
 //! With `--tls FOLDER` the machine's host has its certificate there: ca-cert.pem, client-cert.pem, client-key.pem.
 //! Writes what the machine says to stdout. Exit code 0 when every TEXT was seen, 1 when the time ran out.
 
@@ -15,7 +16,10 @@ use std::{
 };
 
 use anyhow::{Context, Result, bail};
-use reformis_standin::domain;
+use reformis_standin::{
+    domain,
+    start::{self, Disk, Parts},
+};
 
 /// What the addresses of adapters begin with on machines that are not described by a file; the last part counts them.
 const MAC: &str = "02:5a:17:00:00:";
@@ -34,12 +38,14 @@ fn main() -> Result<ExitCode> {
     let mut words = Vec::new();
     let mut texts = Vec::new();
     let mut seconds = 300;
+    let mut settle = 0;
     let mut tls = None;
     let mut args = std::env::args().skip(1);
     while let Some(word) = args.next() {
         match word.as_str() {
             "--until" => texts.push(args.next().context("--until needs a text")?),
             "--tls" => tls = Some(args.next().context("--tls needs a folder")?),
+            "--settle" => settle = args.next().context("--settle needs a number")?.parse()?,
             "--seconds" => seconds = args.next().context("--seconds needs a number")?.parse()?,
             _ => words.push(word),
         }
@@ -81,6 +87,7 @@ fn main() -> Result<ExitCode> {
         out.write_all(&bytes)?;
         said.push_str(&String::from_utf8_lossy(&bytes));
         if texts.iter().all(|text| said.contains(text.as_str())) {
+            std::thread::sleep(Duration::from_secs(settle));
             return Ok(ExitCode::SUCCESS);
         }
     }
@@ -98,49 +105,8 @@ fn of_disk(
     uefi: bool,
     folder: &Path,
 ) -> Result<Vec<String>> {
-    let mut line: Vec<String> = [
-        "-machine",
-        "q35",
-        "-accel",
-        "tcg,thread=multi",
-        "-cpu",
-        "qemu64",
-        "-smp",
-        "2",
-        "-m",
-        "1024",
-        "-nodefaults",
-        "-display",
-        "none",
-    ]
-    .map(String::from)
-    .into();
-    let mut add = |option: &str, value: String| line.extend([option.to_string(), value]);
-    if uefi {
-        let variables = folder.join("variables.fd");
-        std::fs::copy("/usr/share/OVMF/OVMF_VARS_4M.fd", &variables)?;
-        add("-drive", "if=pflash,unit=0,format=raw,readonly=on,file=/usr/share/OVMF/OVMF_CODE_4M.fd".into());
-        add("-drive", format!("if=pflash,unit=1,format=raw,file={}", variables.display()));
-    }
-    add("-blockdev", format!("driver={format},node-name=disk,file.driver=file,file.filename={file}"));
-    let device = match controller {
-        "ahci" => "ide-hd,bus=ide.0,drive=disk,bootindex=1",
-        "nvme" => "nvme,serial=tide,drive=disk,bootindex=1",
-        "virtio-blk" => "virtio-blk-pci,drive=disk,bootindex=1",
-        "pvscsi" | "virtio-scsi" => {
-            let model = if controller == "pvscsi" { "pvscsi" } else { "virtio-scsi-pci" };
-            add("-device", format!("{model},id=scsi"));
-            "scsi-hd,bus=scsi.0,drive=disk,bootindex=1"
-        }
-        other => bail!("no controller '{other}'"),
-    };
-    add("-device", device.into());
-    for (number, adapter) in adapter.split(',').enumerate() {
-        let adapter = if adapter == "virtio-net" { "virtio-net-pci" } else { adapter };
-        add("-netdev", format!("user,id=net{number}"));
-        // A place of its own, so that its name does not depend on the disk's controller.
-        let (mac, place) = (format!("{MAC}{:02x}", number + 1), 9 + number);
-        add("-device", format!("{adapter},netdev=net{number},mac={mac},bus=pcie.0,addr={place:#x}"));
-    }
-    Ok(line)
+    let disk = Disk { file: file.into(), format: format.into(), controller: controller.into(), boot: Some(1) };
+    let adapters = adapter.split(',').enumerate();
+    let adapters = adapters.map(|(number, model)| (model.to_string(), format!("{MAC}{:02x}", number + 1))).collect();
+    start::line(&Parts { disks: vec![disk], adapters, uefi, memory: 1024, processors: 2 }, folder)
 }

@@ -5,31 +5,31 @@ use std::io::{self, Read, Write};
 use serde_json::Value;
 
 /// An answer without a file.
-pub(super) struct Answer {
-    pub(super) status: u16,
-    pub(super) headers: Vec<(&'static str, String)>,
-    pub(super) body: Value,
+pub(crate) struct Answer {
+    pub(crate) status: u16,
+    pub(crate) headers: Vec<(&'static str, String)>,
+    pub(crate) body: Value,
 }
 
 impl Answer {
     /// `body` with a status.
-    pub(super) fn new(status: u16, body: Value) -> Self {
+    pub(crate) fn new(status: u16, body: Value) -> Self {
         Self { status, headers: Vec::new(), body }
     }
 
     /// An error, as a sentence with a code.
-    pub(super) fn error(status: u16, code: &str, sentence: &str) -> Self {
+    pub(crate) fn error(status: u16, code: &str, sentence: &str) -> Self {
         Self::new(status, serde_json::json!({ "error": { "code": code, "sentence": sentence } }))
     }
 
     /// The same with a header more.
-    pub(super) fn with(mut self, name: &'static str, value: impl Into<String>) -> Self {
+    pub(crate) fn with(mut self, name: &'static str, value: impl Into<String>) -> Self {
         self.headers.push((name, value.into()));
         self
     }
 
     /// Writes it.
-    pub(super) fn write(&self, output: &mut impl Write) -> io::Result<()> {
+    pub(crate) fn write(&self, output: &mut impl Write) -> io::Result<()> {
         let body = if self.body.is_null() { String::new() } else { self.body.to_string() };
         let mut head = format!("HTTP/1.1 {} -\r\nContent-Length: {}\r\n", self.status, body.len());
         if !body.is_empty() {
@@ -44,18 +44,18 @@ impl Answer {
 }
 
 /// How the bytes of a file go out.
-pub(super) struct Sending {
-    pub(super) status: u16,
-    pub(super) headers: Vec<String>,
+pub(crate) struct Sending {
+    pub(crate) status: u16,
+    pub(crate) headers: Vec<String>,
     /// Bytes.
-    pub(super) len: u64,
-    pub(super) chunked: bool,
+    pub(crate) len: u64,
+    pub(crate) chunked: bool,
     /// The connection is cut after so many bytes.
-    pub(super) cut: Option<u64>,
+    pub(crate) cut: Option<u64>,
 }
 
 /// Sends what `file` gives; whether the connection is whole afterwards.
-pub(super) fn send(output: &mut impl Write, mut file: impl Read, sending: &Sending) -> io::Result<bool> {
+pub(crate) fn send(output: &mut impl Write, mut file: impl Read, sending: &Sending) -> io::Result<bool> {
     let mut head = format!("HTTP/1.1 {} -\r\n", sending.status);
     head += &match sending.chunked {
         true => "Transfer-Encoding: chunked\r\n".into(),

@@ -12,13 +12,13 @@ const MACHINE_FILES: [&str; 5] = ["vmx", "ovf", "vbox", "xml", "json"];
 
 /// A machine of the host.
 #[derive(Debug, Clone)]
-pub(super) struct Machine {
-    pub(super) name: String,
-    pub(super) power: String,
+pub(crate) struct Machine {
+    pub(crate) name: String,
+    pub(crate) power: String,
     /// Its machine file.
-    pub(super) file: PathBuf,
+    pub(crate) file: PathBuf,
     /// All its other files, in their order.
-    pub(super) files: Vec<PathBuf>,
+    pub(crate) files: Vec<PathBuf>,
 }
 
 fn name_of(path: &Path) -> String {
@@ -26,7 +26,7 @@ fn name_of(path: &Path) -> String {
 }
 
 /// All machines in `data`, by their names.
-pub(super) fn all(data: &Path) -> Vec<Machine> {
+pub(crate) fn all(data: &Path) -> Vec<Machine> {
     let mut found: Vec<Machine> =
         fs::read_dir(data).into_iter().flatten().flatten().filter_map(|entry| one(&entry.path())).collect();
     found.sort_by(|a, b| a.name.cmp(&b.name));
@@ -49,14 +49,14 @@ fn one(folder: &Path) -> Option<Machine> {
 
 impl Machine {
     /// Its row in the list.
-    pub(super) fn row(&self) -> Value {
+    pub(crate) fn row(&self) -> Value {
         let size: u64 =
             self.files.iter().filter_map(|file| fs::metadata(file).ok()).map(|metadata| metadata.len()).sum();
         json!({ "name": self.name, "power": self.power, "disks": self.files.len(), "bytes": size })
     }
 
     /// All of it but the bytes of its disks.
-    pub(super) fn whole(&self) -> Value {
+    pub(crate) fn whole(&self) -> Value {
         let text = fs::read_to_string(&self.file).unwrap_or_default();
         let files: Vec<_> = self.files.iter().map(|file| name_of(file)).collect();
         json!({

@@ -4,10 +4,10 @@
 //! The folder holds a folder for each machine: its machine file, its disks, and maybe a file `power` with one of the words
 //! `off`, `running`, `suspended`.
 
-mod answer;
-mod exports;
+pub(crate) mod answer;
+pub(crate) mod exports;
 mod faults;
-mod machines;
+pub(crate) mod machines;
 pub(crate) mod request;
 mod serve;
 

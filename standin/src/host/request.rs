@@ -30,7 +30,7 @@ fn line(input: &mut impl BufRead) -> Option<String> {
 }
 
 /// The next request with its body; `None` at the end, and for what is none.
-pub(super) fn read(input: &mut impl BufRead) -> Option<Request> {
+pub(crate) fn read(input: &mut impl BufRead) -> Option<Request> {
     let mut request = read_head(input)?;
     let len = usize::try_from(request.length()?).ok().filter(|len| *len <= BODY)?;
     request.body = vec![0; len];
@@ -38,8 +38,13 @@ pub(super) fn read(input: &mut impl BufRead) -> Option<Request> {
     Some(request)
 }
 
-/// The next request without its body, which is still to be read; `None` at the end, and for what is none.
+/// The next request without its body, which is still to be read and of a length that is told; `None` at the end, and for what is none.
 pub(crate) fn read_head(input: &mut impl BufRead) -> Option<Request> {
+    read_head_of_any(input).filter(|request| !request.headers.contains_key("transfer-encoding"))
+}
+
+/// The same, where the body may come in chunks.
+pub(crate) fn read_head_of_any(input: &mut impl BufRead) -> Option<Request> {
     let first = line(input)?;
     let mut words = first.split(' ');
     let (method, target, version) = (words.next()?, words.next()?, words.next()?);
@@ -51,7 +56,7 @@ pub(crate) fn read_head(input: &mut impl BufRead) -> Option<Request> {
     for _ in 0..HEADERS {
         let line = line(input)?;
         if line.is_empty() {
-            return (!request.headers.contains_key("transfer-encoding")).then_some(request);
+            return Some(request);
         }
         let (name, value) = line.split_once(':')?;
         let is_token =
@@ -66,6 +71,12 @@ pub(crate) fn read_head(input: &mut impl BufRead) -> Option<Request> {
 }
 
 impl Request {
+    /// All of it but its body, in one line.
+    pub(crate) fn line(&self) -> String {
+        let headers: Vec<_> = self.headers.iter().map(|(name, value)| format!("{name}: {value}")).collect();
+        format!("{} {}?{} {}", self.method, self.path, self.query, headers.join(", "))
+    }
+
     /// Bytes of its body.
     pub(crate) fn length(&self) -> Option<u64> {
         self.headers.get("content-length").map_or(Some(0), |len| len.parse().ok())

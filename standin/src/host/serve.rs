@@ -7,7 +7,7 @@ use std::{
     net::{SocketAddr, TcpListener, TcpStream},
     path::PathBuf,
     sync::{
-        Arc, Mutex, MutexGuard, PoisonError,
+        Arc, Mutex,
         atomic::{AtomicU32, AtomicU64, Ordering},
     },
     time::{Duration, SystemTime, UNIX_EPOCH},
@@ -22,7 +22,7 @@ use super::{
     machines::{self, Machine},
     request::{Request, read},
 };
-use crate::listen::Listening;
+use crate::listen::{Listening, lock};
 
 /// How a host is set up.
 #[derive(Debug, Clone)]
@@ -62,10 +62,6 @@ struct State {
     version: AtomicU32,
     /// Every request with all its headers, so that a test sees which secrets came here.
     log: Mutex<Vec<String>>,
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl Host {
@@ -137,9 +133,7 @@ impl State {
         let (mut input, mut output) =
             (BufReader::new(stream.try_clone()?), BufWriter::with_capacity(128 << 10, stream));
         while let Some(request) = read(&mut input) {
-            let headers: Vec<_> = request.headers.iter().map(|(name, value)| format!("{name}: {value}")).collect();
-            let line = format!("{} {}?{} {}", request.method, request.path, request.query, headers.join(", "));
-            lock(&self.log).push(line);
+            lock(&self.log).push(request.line());
             let faults = lock(&self.faults).clone();
             std::thread::sleep(Duration::from_millis(faults.slow));
             if faults.endless_headers {

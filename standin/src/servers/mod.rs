@@ -3,6 +3,7 @@
 
 mod authority;
 mod emulator_nbd;
+mod glance;
 mod nginx;
 mod proxy;
 pub mod scripts;
@@ -17,6 +18,7 @@ use std::{
 use anyhow::{Result, bail};
 pub use authority::Authority;
 pub use emulator_nbd::NbdServer;
+pub use glance::Glance;
 pub use nginx::Nginx;
 pub use proxy::Proxy;
 pub use sshd::Sshd;

@@ -1,5 +1,5 @@
 //! nginx with TLS of an own authority: tokens, ranges off, packing, chunks, links that expire, and a second server that is another
-//! origin and takes files in the folder `put`. Both log which headers they were sent.
+//! origin and takes files in the folder `put`, and in `dav` where whoever comes makes the folders. Both log which headers they were sent.
 
 use std::{
     path::{Path, PathBuf},
@@ -60,6 +60,7 @@ http {{
     ssl_client_certificate {ca}/ca.pem; ssl_verify_client optional; root {w};
     client_max_body_size 0;
     location /put/ {{ dav_methods PUT DELETE; create_full_put_path on; }}
+    location /dav/ {{ dav_methods PUT DELETE MKCOL; }}
     location /mine/ {{ if ($ssl_client_verify != SUCCESS) {{ return 403; }} alias {w}/; }}
   }}
   server {{ listen 127.0.0.1:{plain}; access_log {d}/other.log full; root {w}; }}

@@ -2,9 +2,13 @@
 //! and how much there may be. It fails on demand, and its clock moves. Objects are files of a folder.
 
 mod kept;
+mod pages;
 mod refusal;
 mod serve;
 mod signature;
+mod talk;
 
 pub use kept::Faults;
+pub use pages::{PageOptions, PageStore};
 pub use serve::{Options, Store};
+pub(crate) use signature::decoded;

@@ -3,14 +3,14 @@
 use std::{
     collections::BTreeSet,
     fs::File,
-    io::{self, BufReader, BufWriter, Read, Seek, SeekFrom, Write},
+    io::{self, Read, Seek, SeekFrom, Write},
     net::{SocketAddr, TcpListener, TcpStream},
     path::PathBuf,
     sync::{
-        Arc, Mutex, MutexGuard, PoisonError,
+        Arc, Mutex,
         atomic::{AtomicI64, Ordering},
     },
-    time::{Duration, SystemTime, UNIX_EPOCH},
+    time::{SystemTime, UNIX_EPOCH},
 };
 
 use sha2::{Digest, Sha256};
@@ -19,10 +19,11 @@ use super::{
     kept::{Faults, Kept, Listed},
     refusal::Refusal,
     signature::{Gate, decoded, hex},
+    talk::Talk,
 };
 use crate::{
-    host::request::{Request, read_head},
-    listen::Listening,
+    host::request::Request,
+    listen::{Listening, lock, takes},
 };
 
 /// The longest body.
@@ -80,17 +81,6 @@ enum Answer {
     File(u16, Vec<(&'static str, String)>, File, u64, u64),
     /// Headers that speak of a body which does not come.
     Head(Vec<(&'static str, String)>, u64),
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-/// Takes one of `count`, where there is one.
-fn takes(count: &mut u32) -> bool {
-    let some = *count > 0;
-    *count = count.saturating_sub(1);
-    some
 }
 
 impl Store {
@@ -177,36 +167,14 @@ impl State {
     }
 
     fn talk(&self, stream: TcpStream) -> io::Result<()> {
-        stream.set_nodelay(true)?;
-        stream.set_read_timeout(Some(Duration::from_secs(120)))?;
-        let (mut input, mut output) =
-            (BufReader::with_capacity(128 << 10, stream.try_clone()?), BufWriter::with_capacity(128 << 10, stream));
-        while let Some(mut request) = read_head(&mut input) {
-            let headers: Vec<_> = request.headers.iter().map(|(name, value)| format!("{name}: {value}")).collect();
-            let line = format!("{} {}?{} {}", request.method, request.path, request.query, headers.join(", "));
-            lock(&self.log).push(line);
-            let has_length = request.headers.contains_key("content-length");
-            let len = request.length().filter(|len| *len <= MOST).ok_or(io::ErrorKind::InvalidData)?;
-            let cut = lock(&self.faults).cut;
-            if let Some((after, times)) = cut.filter(|(after, times)| *times > 0 && *after < len) {
-                io::copy(&mut input.by_ref().take(after), &mut io::sink())?;
-                lock(&self.faults).cut = Some((after, times - 1));
-                return Ok(());
-            }
-            request.body = vec![0; len as usize];
-            input.read_exact(&mut request.body)?;
-            let is_busy = takes(&mut lock(&self.faults).busy);
-            let answer = match is_busy {
-                true => Err(Refusal::new(503, "SlowDown")),
-                false if request.method == "PUT" && !has_length => Err(Refusal::new(411, "MissingContentLength")),
-                false => self.answer(&request),
-            };
-            if takes(&mut lock(&self.faults).lost) {
-                return Ok(());
-            }
-            self.write(&request, answer.unwrap_or_else(|refusal| self.refuse(&refusal)), &mut output)?;
-        }
-        Ok(())
+        let talk = Talk { log: &self.log, faults: &self.faults, most: MOST, busy: "SlowDown" };
+        let answer = |request: &Request| match request.headers.contains_key("content-length") {
+            false if request.method == "PUT" => Err(Refusal::new(411, "MissingContentLength")),
+            _ => self.answer(request),
+        };
+        talk.with(stream, answer, |request, answer, output| {
+            self.write(request, answer.unwrap_or_else(|refusal| self.refuse(&refusal)), output)
+        })
     }
 
     fn refuse(&self, refusal: &Refusal) -> Answer {
@@ -389,7 +357,7 @@ fn wanted(body: &[u8]) -> Option<Vec<(u32, String)>> {
 }
 
 /// A time as HTTP writes it.
-fn date(seconds: u64) -> String {
+pub(super) fn date(seconds: u64) -> String {
     let (days, rest) = (seconds / 86_400, seconds % 86_400);
     let week = ["Thu", "Fri", "Sat", "Sun", "Mon", "Tue", "Wed"][(days % 7) as usize];
     let months = ["Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec", "Jan", "Feb"];

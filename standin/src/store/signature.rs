@@ -23,7 +23,7 @@ pub(super) fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
-fn hmac(key: &[u8], text: &[u8]) -> Vec<u8> {
+pub(super) fn hmac(key: &[u8], text: &[u8]) -> Vec<u8> {
     let mut block = [0u8; 64];
     match key.len() {
         0..=64 => block[..key.len()].copy_from_slice(key),
@@ -35,7 +35,7 @@ fn hmac(key: &[u8], text: &[u8]) -> Vec<u8> {
 }
 
 /// Seconds since 1970 of a time such as `20261126T160000Z`.
-fn seconds(text: &str) -> Option<u64> {
+pub(super) fn seconds(text: &str) -> Option<u64> {
     let number = |from: usize, to: usize| text.get(from..to)?.parse::<u64>().ok();
     let (year, month, day) = (number(0, 4)?, number(4, 6)?, number(6, 8)?);
     let (hour, minute, second) = (number(9, 11)?, number(11, 13)?, number(13, 15)?);
@@ -139,7 +139,7 @@ impl Gate<'_> {
 }
 
 /// Text without its percent signs.
-pub(super) fn decoded(text: &str) -> String {
+pub(crate) fn decoded(text: &str) -> String {
     let (mut out, mut bytes) = (Vec::new(), text.bytes());
     while let Some(byte) = bytes.next() {
         let digits = (byte == b'%').then(|| [bytes.next().unwrap_or(b'0'), bytes.next().unwrap_or(b'0')]);

@@ -1,9 +1,9 @@
-//! The demo's last chapter: a machine of a host on the network, started before it is copied.
+//! The demo's fourth chapter: a machine of a host on the network, started before it is copied.
 
 use std::{fs, path::Path, sync::Arc};
 
 use anyhow::{Context, Result};
-use reformis_disk::{budget::Budget, source::Links};
+use reformis_disk::source::Links;
 use reformis_machine::Site;
 use reformis_move::{lend, prepare::Order};
 use reformis_standin::{
@@ -12,11 +12,10 @@ use reformis_standin::{
 };
 use reformis_wire::nbd::serve::{At, Server};
 
-use super::{LEDGER, carry_with, prove, show, step, tell, write_data};
+use super::{LEDGER, carry_with, prove, show, step, tell, with_site, write_data};
 use crate::{
     Session,
     commands::{hosts, lend as lend_command, standin},
-    site,
 };
 
 /// Where the disk of the guest has nothing.
@@ -41,15 +40,7 @@ pub(super) fn buoycam(folder: &Path, session: &Session) -> Result<bool> {
     let (site_file, landing, socket) =
         (folder.join("harbour.toml"), folder.join("landing"), folder.join("buoycam.sock"));
     let socket = std::path::absolute(&socket).with_context(|| format!("finding '{}'", socket.display()))?;
-    fs::write(&site_file, &text).with_context(|| format!("writing '{}'", site_file.display()))?;
-    let session = &Session {
-        json: session.json,
-        progress: session.progress.clone(),
-        cancel: session.cancel.clone(),
-        budget: Budget::whole(),
-        site: Site::default(),
-        wires: site::wires(&site::Text::new(&site_file, text), None, &session.progress, &session.cancel)?,
-    };
+    let session = &with_site(&site_file, text, session)?;
     let [site_word, landing_word, socket_word] =
         [&site_file, &landing, &socket].map(|path| path.to_string_lossy().into_owned());
     step(session, "What has the old host?", &["survey", "harbour:", "--site", &site_word])?;

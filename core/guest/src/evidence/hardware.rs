@@ -63,6 +63,23 @@ pub struct AdapterPlace {
     pub name: Option<String>,
 }
 
+/// What a host wants of the systems of its machines, beside drivers.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct HostRules {
+    /// Whether it is a cloud: a host that its people see over the network alone.
+    pub is_cloud: bool,
+    /// The serial port that it shows, as a Linux kernel's parameter `console` names it: `ttyS0,115200`.
+    pub serial_console: Option<String>,
+    /// Whether it gives the first adapter its address.
+    pub dhcp: bool,
+    /// Whether the network is the only way in.
+    pub remote_login: bool,
+    /// Whether there is to be no swap space on the system's disk.
+    pub no_swap: bool,
+    /// Sources of cloud-init that it has, as cloud-init calls them.
+    pub data_sources: Vec<String>,
+}
+
 /// A machine at its destination.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Hardware {
@@ -82,6 +99,8 @@ pub struct Hardware {
     pub others: Vec<String>,
     /// Installers of the host's agent for a Windows system, as they are called on a medium.
     pub agents: Vec<String>,
+    /// What its host wants of the system.
+    pub rules: HostRules,
     /// Whether its clock shows local time; none where that is not known.
     pub has_local_clock: Option<bool>,
 }

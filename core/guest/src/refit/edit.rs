@@ -29,12 +29,34 @@ pub const HELPERS: &str = "helpers";
 pub const FIRST_BOOT: &str = "first-boot";
 /// Host name, machine identity and keys.
 pub const IDENTITY: &str = "identity";
+/// The kernel writes to the serial port that the new host shows.
+pub const CONSOLE: &str = "console";
+/// The first adapter asks for its address.
+pub const ADDRESSES: &str = "addresses";
+/// The server for remote logins starts with the system.
+pub const REMOTE_LOGIN: &str = "remote-login";
+/// Where cloud-init looks for what a host says at the first start.
+pub const DATA_SOURCES: &str = "data-sources";
 /// All files get their SELinux labels again.
 pub const RELABEL: &str = "relabel";
 
 /// All that a person can leave out, in the order in which they are made.
-pub const ALL: [&str; 10] =
-    [FALLBACK_LOADER, DRIVERS, DEVICE_NAMES, ADAPTER_NAMES, ADAPTERS, HELPERS, DISKS, CLOCK, IDENTITY, FIRST_BOOT];
+pub const ALL: [&str; 14] = [
+    FALLBACK_LOADER,
+    DRIVERS,
+    DEVICE_NAMES,
+    CONSOLE,
+    ADAPTER_NAMES,
+    ADDRESSES,
+    ADAPTERS,
+    HELPERS,
+    REMOTE_LOGIN,
+    DATA_SOURCES,
+    DISKS,
+    CLOCK,
+    IDENTITY,
+    FIRST_BOOT,
+];
 
 /// The path on an EFI system partition where a firmware without boot entries looks (UEFI specification 2.10, section
 /// 3.5.1.1).

@@ -97,6 +97,7 @@ pub fn refit(guest: &mut Guest, hardware: &Hardware, wishes: &Wishes, now: i64) 
         }
         let after = system.evidence(guest, hardware);
         note_troubles(system.as_ref(), &mut refit.remarks);
+        refit.remarks.extend(system.against_rules(guest, &hardware.rules));
         refit.evidence.push((system.name().to_string(), evidence::compared(&before, after)));
         guest.systems.insert(index, system);
     }

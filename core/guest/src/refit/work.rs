@@ -49,6 +49,10 @@ pub enum Remark {
     Activation { system: String },
     /// Addresses that a system may keep where they are not read from.
     AddressesUnread { system: String },
+    /// Swap space lies on the disk that the system is on, where the new host wants none.
+    SwapOnSystemDisk { swap: String },
+    /// Nothing in the system lets people in over the network.
+    NoRemoteLogin { system: String },
     /// A kernel is not made ready, and why.
     KernelLeft { kernel: String, why: String },
     /// There are several systems.

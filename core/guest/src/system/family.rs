@@ -8,7 +8,10 @@ use super::{
     nt,
 };
 use crate::{
-    evidence::{Evidence, hardware::Hardware},
+    evidence::{
+        Evidence,
+        hardware::{Hardware, HostRules},
+    },
     fs::tree::Tree,
     refit::{
         edit::Step,
@@ -43,6 +46,11 @@ pub trait System: Send {
 
     /// What there is to say of it before anything is changed.
     fn remarks(&self) -> Vec<Remark> {
+        Vec::new()
+    }
+
+    /// What of it does not fit the rules of where it goes, and is not changed; `guest` has all volumes.
+    fn against_rules(&self, _guest: &Guest, _rules: &HostRules) -> Vec<Remark> {
         Vec::new()
     }
 

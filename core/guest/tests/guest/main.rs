@@ -14,6 +14,7 @@ mod media;
 mod model;
 mod networks;
 mod ntfs;
+mod rules;
 mod tables;
 mod tree;
 mod volumes;

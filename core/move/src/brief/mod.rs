@@ -6,6 +6,7 @@ use reformis_disk::{ByteSize, Shape};
 use reformis_machine::{
     AdapterModel, Clock, ControllerKind, Firmware, MachineFile, Name, RemovableKind, Tpm, Uuid, explain,
 };
+use reformis_wire::clouds::Then;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::error::{Error, Result};
@@ -50,6 +51,12 @@ pub struct NewGuest {
     /// Media with drivers for a Windows guest: folders, ISO images, archives, cabinets.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub drivers: Vec<String>,
+    /// The file that cloud-init gets as its user data, on a small medium that lands with the machine.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub user_data: Option<String>,
+    /// The file that it gets as the settings of the network, on the same medium.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub network_config: Option<String>,
     /// A new host name.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub host_name: Option<String>,
@@ -75,6 +82,12 @@ pub struct Journey {
     /// The store that the disks go to, and the folder there: `NAME:FOLDER`. The landing's folder keeps the machine file and the receipt.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub store: Option<String>,
+    /// The cloud that makes an image of them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cloud: Option<String>,
+    /// What becomes of the image: `image`, or an instance that is `stopped` or `started`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub then: Option<Then>,
     /// The machine file that is written.
     pub machine_file: MachineFile,
     /// Whether settings of the source's machine file stay that are not known to be harmless.

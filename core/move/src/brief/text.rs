@@ -38,7 +38,7 @@ pub fn write(brief: &Brief, notes: &Notes) -> String {
 
 /// All tables and their keys, in order.
 const TABLES: [(&str, &[&str]); 6] = [
-    ("move", &["source", "machine", "destination", "into", "store", "machine-file", "keep-unknown"]),
+    ("move", &["source", "machine", "destination", "into", "store", "cloud", "then", "machine-file", "keep-unknown"]),
     (
         "machine",
         &[
@@ -62,7 +62,19 @@ const TABLES: [(&str, &[&str]); 6] = [
     ("disks", &["source", "file", "shape", "compress", "controller", "bus", "slot", "boot", "grow", "align"]),
     ("adapters", &["source", "model", "mac", "network", "connected", "guest-name"]),
     ("drives", &["kind", "controller"]),
-    ("guest", &["leave-out", "first-boot", "drivers", "host-name", "new-machine-id", "new-ssh-keys"]),
+    (
+        "guest",
+        &[
+            "leave-out",
+            "first-boot",
+            "drivers",
+            "user-data",
+            "network-config",
+            "host-name",
+            "new-machine-id",
+            "new-ssh-keys",
+        ],
+    ),
 ];
 
 fn lines(text: &mut String, path: &str, table: &toml::Table, keys: &[&str], notes: &Notes) {
@@ -106,6 +118,8 @@ fn plain(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
+
+    use reformis_wire::clouds::Then;
 
     use super::*;
     use crate::brief::{FirmwareKind, Journey, Mac, NewAdapter, NewDisk, NewDrive, NewGuest, NewMachine, Size, read};
@@ -191,11 +205,13 @@ mod tests {
             let (source, several, note) = texts;
             let (source_again, several_again) = (source.clone(), several.clone());
             let journey =
-                Journey { destination: note.clone(), into: source.clone(), source, store: several.clone(), machine: several, machine_file, keep_unknown: disks.is_empty() };
+                Journey { destination: note.clone(), into: source.clone(), source, store: several.clone(), cloud: several.clone(), then: several.as_ref().map(|_| Then::Started), machine: several, machine_file, keep_unknown: disks.is_empty() };
             let drives = vec![NewDrive { kind: RemovableKind::Floppy, controller: ControllerKind::Ide }];
             let guest = NewGuest {
                 leave_out: vec![note.clone()],
                 drivers: vec![source_again.clone()],
+                user_data: several_again.as_ref().map(|_| source_again.clone()),
+                network_config: several_again.clone(),
                 first_boot: vec![source_again],
                 host_name: several_again.map(|_| "tidelog".into()),
                 new_machine_id: disks.is_empty(),

@@ -12,6 +12,7 @@ use crate::{
     brief::{Brief, Notes},
     error::Result,
     finding::Finding,
+    landing::arrival,
     observer::Context,
     prepare::{Order, Prepared, Settled, prepare},
     propose,
@@ -43,7 +44,8 @@ pub struct Draft {
 /// # Errors
 /// Those of opening the target; [`crate::Error::Machine`] for a destination that is not known; [`crate::Error::NotOffered`].
 pub fn draft(order: &Order, site: &Site, links: Links, context: &Context<'_>) -> Result<Draft> {
-    let prepared = prepare(order, site, links, context)?;
+    let mut prepared = prepare(order, site, links, context)?;
+    arrival::ask(&mut prepared, false, false, context)?;
     let before = propose::machine_before(&prepared.settled.target, prepared.settled.boot.as_ref());
     let summary = summary::summary(&prepared, &before);
     let Prepared { settled: Settled { brief, notes, findings, .. }, inside } = prepared;

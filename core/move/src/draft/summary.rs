@@ -2,6 +2,7 @@
 
 use reformis_disk::ByteSize;
 use reformis_machine::{Mac, Machine, Name, RemovableKind};
+use reformis_wire::clouds::Then;
 use serde::Serialize;
 
 use crate::prepare::Prepared;
@@ -110,6 +111,14 @@ fn disks(prepared: &Prepared, before: &Machine, rows: &mut Vec<Row>) {
     }
     if let Some(store) = &prepared.settled.brief.journey.store {
         rows.push(Row { part: "disks", what: "store".into(), before: String::new(), after: store.clone() });
+    }
+    let journey = &prepared.settled.brief.journey;
+    if let Some(cloud) = &journey.cloud {
+        let after = match journey.then.unwrap_or_default() {
+            Then::Image => format!("an image in {cloud}"),
+            then => format!("an image and an instance in {cloud}, {}", then.word()),
+        };
+        rows.push(Row { part: "disks", what: "cloud".into(), before: String::new(), after });
     }
 }
 

@@ -60,6 +60,14 @@ impl Finding {
             }
             Self::PartKept { .. } => "Give the same command again, to go on where it stopped.",
             Self::MadeHereFirst { .. } => "Nothing to do; it takes room there until it is sent.",
+            Self::SwapOnSystemDisk { .. } => {
+                "Take it out of /etc/fstab in the guest, or give it a disk of its own; it boots either way."
+            }
+            Self::NoRemoteLogin { .. } => {
+                "Install one in the guest before the move, or put one in with a script of the first start."
+            }
+            Self::SeedMade { .. } => "Attach it as a CD or as a disk, unless the machine has it in a drive already.",
+            Self::CloudRefuses { .. } => "Mend that, in the brief or in the cloud; nothing was sent.",
             Self::BegunAnew { .. } => "Nothing to do: all of it was carried now.",
             Self::GuestWrote { .. } => "Nothing to do: it lands too, and the receipt lists where.",
             Self::ReadWhileRunning { .. } => "Shut it down before the last move, so that nothing is lost.",

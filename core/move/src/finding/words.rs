@@ -171,6 +171,25 @@ impl Finding {
                 "made-here-first",
                 format!("'{disk}' is made in the landing's folder first, and sent then: {why}"),
             ),
+            Self::SwapOnSystemDisk { swap } => (
+                Caution,
+                "swap-on-system-disk",
+                format!("'{swap}' is swap space on the system's disk, where the destination wants none"),
+            ),
+            Self::NoRemoteLogin { system } => (
+                Caution,
+                "no-remote-login",
+                format!("{system} has no SSH server, and the network is the only way in at the destination"),
+            ),
+            Self::SeedMade { file } => (
+                Note,
+                "seed-made",
+                format!("'{file}' lands with the machine: it tells cloud-init what to do at the first start"),
+            ),
+            Self::CloudRefuses { cloud, what, remedy } => {
+                let remedy = if remedy.is_empty() { String::new() } else { format!("; {remedy}") };
+                (Blocker, "cloud-refuses", format!("the cloud {cloud} would refuse it: {what}{remedy}"))
+            }
             Self::BegunAnew { path } => (
                 Note,
                 "begun-anew",

@@ -4,7 +4,7 @@ use std::{io, path::Path};
 
 use reformis_disk::{ByteSize, budget::Held, source::Access};
 use reformis_machine::{
-    Destination, Earlier, LandedDisk, Lost, Machine, MachineFile, domain, launch, ovf, script, vbox, vmx,
+    Destination, Earlier, LandedDisk, Lost, Machine, MachineFile, RemovableKind, domain, launch, ovf, script, vbox, vmx,
 };
 
 use crate::{
@@ -83,6 +83,12 @@ pub(crate) fn with_files(plan: &Plan) -> Machine {
         device.format = Some(planned.shape.format.to_string());
         device.capacity = Some(planned.size);
         device.compression = planned.wrapping.map(|kind| kind.name().to_string());
+    }
+    let drive = machine.removable.iter_mut().find(|drive| drive.kind == RemovableKind::Cdrom && drive.media.is_none());
+    if let (Some(seed), Some(drive)) = (&plan.seed, drive) {
+        let whole = plan.machine_file == MachineFile::DomainXml && plan.store.is_none();
+        let path = || plan.folder.join(&seed.file).to_string_lossy().into_owned();
+        drive.media = Some(if whole { path() } else { seed.file.clone() });
     }
     if let Some((file, _)) = &plan.nvram {
         let whole = plan.machine_file == MachineFile::DomainXml;

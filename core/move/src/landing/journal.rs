@@ -80,7 +80,7 @@ pub(crate) fn begin(folder: &Place, head: &Head) -> Result<()> {
 /// Whether `name` belongs to what is kept.
 pub(crate) fn is_ours(name: &OsStr) -> bool {
     let ends = |with: &str| Path::new(name).extension().is_some_and(|ending| with.strip_prefix('.') == ending.to_str());
-    name == HEAD || ends(ENDING) || ends(super::parts::ENDING)
+    name == HEAD || name == super::arrival::LEDGER || ends(ENDING) || ends(super::parts::ENDING)
 }
 
 /// Removes what was kept, before the landing is whole.

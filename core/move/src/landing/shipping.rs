@@ -15,9 +15,9 @@ use std::{
 
 use reformis_disk::{
     Disk, Facts, Format,
-    budget::Budget,
     container::Source,
     copy::{Copied, Output, Watch, pipeline},
+    error::WireKind,
     format::{self, NewImage},
 };
 use reformis_machine::{MachineFile, manifest::Algorithm};
@@ -35,6 +35,10 @@ use crate::{
     staging::Place,
 };
 
+/// The empty object by which a cloud tries whether it may read in the store.
+const TRIAL: &str = "reformis-trial-of-cloud";
+/// How often a disk is sent that goes in one stream.
+const TRIES: u32 = 3;
 /// Bytes that are read at once of a file that is sent.
 const PIECE: usize = 1 << 20;
 
@@ -50,6 +54,16 @@ pub(crate) struct Shipping {
 impl Shipping {
     /// The store that `plan` names, after a look whether we may write there.
     pub(crate) fn open(plan: &Plan, context: &Context<'_>) -> Result<Option<Self>> {
+        let shipping = Self::of(plan, context)?;
+        if let Some(shipping) = &shipping {
+            shipping.check_shapes(plan)?;
+            shipping.place.try_out(&shipping.below)?;
+        }
+        Ok(shipping)
+    }
+
+    /// The store that `plan` names.
+    pub(crate) fn of(plan: &Plan, context: &Context<'_>) -> Result<Option<Self>> {
         let Some(text) = &plan.store else { return Ok(None) };
         let Some((store, folder)) = text.split_once(':') else {
             let what = format!("'{text}' is not NAME:FOLDER of a store in reformis.toml");
@@ -61,9 +75,26 @@ impl Shipping {
             });
         }
         let below = format!("{}{}/", stores::below(folder), plan.machine.name);
-        let shipping = Self { place: context.wires.store(store)?, store: store.into(), below };
-        shipping.place.try_out(&shipping.below)?;
-        Ok(Some(shipping))
+        Ok(Some(Self { place: context.wires.store(store)?, store: store.into(), below }))
+    }
+
+    /// Does `work` while an empty object is there, whose link it is given.
+    pub(crate) fn while_trial<T>(&self, work: impl FnOnce(String) -> Result<T>) -> Result<T> {
+        let name = format!("{}{TRIAL}", self.below);
+        self.place.put(&name, b"")?;
+        let done = work(self.place.address(&name));
+        self.place.remove(&name)?;
+        done
+    }
+
+    /// The link of a file of the landing, without what lets us in.
+    pub(crate) fn address(&self, file: &str) -> String {
+        self.place.address(&self.name_of(file))
+    }
+
+    /// Bytes of a file that is there.
+    pub(crate) fn len_of(&self, file: &str) -> Result<Option<u64>> {
+        Ok(self.place.len_of(&self.name_of(file))?)
     }
 
     /// Fails where something lies in the place of a disk that no earlier run began, as its ledger in `folder` says.
@@ -85,6 +116,24 @@ impl Shipping {
     /// Where a file of the landing is, as a person writes it.
     pub(crate) fn result(&self, file: &str) -> String {
         format!("{}:{}", self.store, self.name_of(file))
+    }
+
+    /// Fails for a disk whose file is not made of pages, where the store takes nothing else.
+    fn check_shapes(&self, plan: &Plan) -> Result<()> {
+        let Some(page) = self.place.page() else { return Ok(()) };
+        let is_plain = |disk: &PlannedDisk| {
+            let shape = disk.shape.to_string();
+            disk.wrapping.is_none() && (disk.shape.format == Format::Raw || shape == "vhd/full")
+        };
+        match plan.disks.iter().find(|disk| !is_plain(disk) || !disk.size.is_multiple_of(page)) {
+            Some(disk) => Err(Error::NotIntoStore {
+                what: format!(
+                    "a page store takes raw disks and vhd/full in whole pages of {page} bytes, and '{}' is {} of {} bytes",
+                    disk.file, disk.shape, disk.size
+                ),
+            }),
+            None => Ok(()),
+        }
     }
 
     /// Whether a disk goes there as it is made.
@@ -128,8 +177,31 @@ impl Shipping {
         Ok(Some(Written { copied, digest: whole.sha256, len: 0, is_sent: true }))
     }
 
-    /// Writes `disk` into the store as it is made; with the SHA-256 of its file, where `digests`.
+    /// Writes `disk` into the store as it is made; with the SHA-256 of its file, where `digests`. Where it goes there in one stream, and
+    /// that breaks, the source is read again.
     pub(crate) fn write(
+        &self,
+        disk: &dyn Disk,
+        planned: &PlannedDisk,
+        folder: &Place,
+        new: &NewImage,
+        digests: bool,
+        watch: &Watch<'_>,
+    ) -> Result<Written> {
+        for _ in 1..TRIES {
+            match self.write_once(disk, planned, folder, new, digests, watch) {
+                Err(Error::Disk(reformis_disk::Error::Wire(error)))
+                    if self.place.is_one_stream() && error.kind == WireKind::Unreachable =>
+                {
+                    tracing::info!(%error, disk = planned.file, "sending the disk anew");
+                }
+                other => return other,
+            }
+        }
+        self.write_once(disk, planned, folder, new, digests, watch)
+    }
+
+    fn write_once(
         &self,
         disk: &dyn Disk,
         planned: &PlannedDisk,
@@ -220,8 +292,7 @@ impl Shipping {
 
     /// What a disk that is there says of itself.
     pub(crate) fn facts(&self, planned: &PlannedDisk, copied: &Copied, context: &Context<'_>) -> Result<Facts> {
-        let link = self.place.link(&self.name_of(&planned.file))?;
-        let storage = context.wires.open(&link, &Budget::whole())?.random_access()?;
+        let storage = self.place.open(&self.name_of(&planned.file), context.budget)?.random_access()?;
         Ok(match planned.wrapping {
             Some(kind) => Facts::of_stream(planned.shape, kind.name(), copied.size, storage.as_ref()),
             None => format::open(storage, Some(planned.shape.format))?.facts,
@@ -232,8 +303,7 @@ impl Shipping {
 /// What `result` of a receipt calls in a store; `None` where it is no place of one.
 pub(crate) fn open_there(result: &str, context: &Context<'_>) -> Result<Option<Source>> {
     let Some((store, name)) = context.wires.store_of(result) else { return Ok(None) };
-    let link = context.wires.store(store)?.link(name)?;
-    Ok(Some(context.wires.open(&link, context.budget)?))
+    Ok(Some(context.wires.store(store)?.open(name, context.budget)?))
 }
 
 /// Whether the zeros of a disk are sent too, so that what is sent tells how far the work is, and not what is read.
@@ -268,6 +338,8 @@ fn most(planned: &PlannedDisk) -> u64 {
     const SPARE: u64 = 16 << 20;
     match planned.shape.format {
         Format::Raw if planned.wrapping.is_none() => planned.size,
+        // Its bytes, and the footer.
+        Format::Vhd if planned.shape.to_string() == "vhd/full" && planned.wrapping.is_none() => planned.size + 512,
         // What does not compress grows by less than a fiftieth, tables and all.
         _ => planned.size.saturating_add(planned.size / 50).saturating_add(SPARE),
     }

@@ -10,6 +10,7 @@ use reformis_machine::{Destination, Machine};
 use crate::{
     error::Result,
     finding::Finding,
+    hardware,
     inside::{self, Inside},
     observer::Context,
     record::GuestRecord,
@@ -24,11 +25,11 @@ pub(super) fn look(
     lent: &GuestRecord,
     context: &Context<'_>,
 ) -> Result<Inside> {
-    let order = inside::guests_order(machine, disks.len());
+    let order = hardware::guests_order(machine, disks.len());
     let ordered = order.into_iter().filter_map(|index| Some(context.stoppable(disks.get(index)?.clone())));
     let mut guest = Guest::open(ordered, Timestamp::now().as_second(), context.budget)?;
     let mut findings: Vec<Finding> = reformis_guest::remarks(&guest).into_iter().filter_map(inside::told).collect();
-    let evidence = reformis_guest::walk(&mut guest, &inside::described_hardware(machine, &destination.guest, true));
+    let evidence = reformis_guest::walk(&mut guest, &hardware::described_hardware(machine, &destination.guest, true));
     context.check()?;
     for (system, chain) in &evidence {
         findings.extend(inside::broken(system, chain));

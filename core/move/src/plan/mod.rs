@@ -8,8 +8,9 @@ use std::{path::PathBuf, sync::Arc};
 
 use reformis_disk::{Shape, Storage, container::packed::Wrapping};
 use reformis_machine::{Earlier, Keep, Lost, Machine, MachineFile};
+use reformis_wire::clouds::Then;
 
-use crate::target::Target;
+use crate::{landing::seed::Seed, target::Target};
 
 /// The machine as it will land.
 pub(crate) struct Plan {
@@ -21,6 +22,10 @@ pub(crate) struct Plan {
     pub(crate) folder: PathBuf,
     /// The store that the disks go to, and the folder there: `NAME:FOLDER`.
     pub(crate) store: Option<String>,
+    /// The cloud that makes an image of them, and what becomes of that.
+    pub(crate) cloud: Option<(String, Then)>,
+    /// What cloud-init is told at the first start, as a medium.
+    pub(crate) seed: Option<Seed>,
     /// The firmware's variables, where the new machine file is of the same kind, and the name of their file.
     pub(crate) nvram: Option<(String, Arc<dyn Storage>)>,
     /// What the machine file has no word for.

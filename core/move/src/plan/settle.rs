@@ -30,6 +30,10 @@ pub(crate) fn settle(
     let mut settler = Settler { target, brief, destination, boot, findings: Vec::new() };
     let mut plan = settler.plan(before);
     if let Some(plan) = &mut plan {
+        plan.seed = landing::seed::make(brief, &plan.machine, destination)?;
+        if let Some(seed) = &plan.seed {
+            settler.findings.push(Finding::SeedMade { file: seed.file.clone() });
+        }
         // What the machine file cannot say is known before it is written: by writing it, and reading it back.
         let machine = landing::files::with_files(plan);
         let landed: Vec<LandedDisk> = plan.disks.iter().map(landing::facts::empty).collect();
@@ -148,7 +152,21 @@ impl Settler<'_> {
         }
         let keep = if self.brief.journey.keep_unknown { Keep::Everything } else { Keep::Harmless };
         let store = self.brief.journey.store.clone();
-        let plan = Plan { before, machine, disks, machine_file, folder, store, nvram, lost: Vec::new(), keep };
+        let journey = &self.brief.journey;
+        let cloud = journey.cloud.clone().map(|cloud| (cloud, journey.then.unwrap_or_default()));
+        let plan = Plan {
+            before,
+            machine,
+            disks,
+            machine_file,
+            folder,
+            store,
+            cloud,
+            seed: None,
+            nvram,
+            lost: Vec::new(),
+            keep,
+        };
         self.landing(&plan);
         Some(plan)
     }

@@ -13,6 +13,8 @@ use reformis_machine::{
     destination::{Controller, DiskShape, Lacking},
 };
 
+use reformis_wire::clouds::Then;
+
 use crate::brief::{
     Brief, FirmwareKind, Journey, Mac, NewAdapter, NewDisk, NewDrive, NewGuest, NewMachine, Notes, Size,
 };
@@ -49,6 +51,10 @@ pub struct Choices {
     pub keep_unknown: bool,
     /// The store that the disks go to, and the folder there.
     pub store: Option<String>,
+    /// The cloud that makes an image of them.
+    pub cloud: Option<String>,
+    /// What becomes of the image.
+    pub then: Option<Then>,
 }
 
 /// A proposal.
@@ -95,9 +101,14 @@ pub fn propose(
         destination: destination.name.clone(),
         into: into.into(),
         store: choices.store.clone(),
+        cloud: choices.cloud.clone(),
+        then: choices.cloud.as_ref().map(|_| choices.then.unwrap_or_default()),
         machine_file,
         keep_unknown: choices.keep_unknown,
     };
+    if journey.then.is_some() {
+        maker.note("move.then", "or image, started, stopped");
+    }
     maker.note("guest.leave-out", format!("none of {}", reformis_guest::edit::ALL.join(", ")));
     let mut guest = choices.guest.clone();
     let has_windows = boot.is_some_and(|look| look.family() == Some(Family::Nt));

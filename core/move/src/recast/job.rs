@@ -29,6 +29,8 @@ use reformis_disk::{
     source::{Access, FileStorage},
 };
 
+use reformis_wire::Wires;
+
 use crate::{
     TOOL,
     error::{Error, Result},
@@ -50,6 +52,8 @@ pub(super) struct Job<'a> {
     /// The result is compressed as a whole.
     wrapping: Option<Wrapping>,
     pub(super) editor: Option<&'a Editor<'a>>,
+    /// The network, whose names are no paths of this machine.
+    wires: &'a Wires,
 }
 
 /// What a copy gave.
@@ -72,7 +76,7 @@ pub(super) enum Place {
 }
 
 impl<'a> Job<'a> {
-    pub(super) fn new(options: &'a Options, editor: Option<&'a Editor<'a>>) -> Result<Self> {
+    pub(super) fn new(options: &'a Options, editor: Option<&'a Editor<'a>>, wires: &'a Wires) -> Result<Self> {
         let to_stdout = options.result == Path::new("-");
         let ending = options.result.extension().and_then(|e| e.to_str()).and_then(Wrapping::from_extension);
         // `guest.raw.zst` is raw inside zstd.
@@ -81,7 +85,7 @@ impl<'a> Job<'a> {
             (None, true) => Shape::new(Format::Raw, reformis_disk::Layout::Thin),
             (asked, _) => format::shape_for(&plain, asked).map_err(reformis_disk::Error::from)?,
         };
-        let job = Self { options, shape, wrapping: ending, editor };
+        let job = Self { options, shape, wrapping: ending, editor, wires };
         job.made().try_for_each(|made| refuse_same_file(&options.source, made))?;
         Ok(job)
     }
@@ -109,7 +113,7 @@ impl<'a> Job<'a> {
 
     /// Who may open the source.
     pub(super) fn access(&self) -> Access {
-        access_of(&self.options.source)
+        access_of(&self.options.source, self.wires)
     }
 
     /// The source as it may be shown and kept.
@@ -158,7 +162,8 @@ impl<'a> Job<'a> {
         for made in self.made() {
             kept.iter().try_for_each(|source| refuse_same_file(source, made))?;
         }
-        let access = kept.iter().map(|source| access_of(source)).reduce(Access::and).unwrap_or(Access::ANYBODY);
+        let access =
+            kept.iter().map(|source| access_of(source, self.wires)).reduce(Access::and).unwrap_or(Access::ANYBODY);
         let staged = StagedFile::create(&self.options.result, self.options.force, access)?;
         let mut make = staged.pieces();
         let folder = staging::parent(&self.options.result);
@@ -369,7 +374,10 @@ impl<'a> Job<'a> {
         started: Timestamp,
     ) -> Receipt {
         let (sources, edits, packed) = made;
-        let absolute = |path: &Path| target::absolute(&path.to_string_lossy());
+        let absolute = |path: &Path| match path.to_str().filter(|text| self.wires.is_named(text)) {
+            Some(named) => named.to_string(),
+            None => target::absolute(&path.to_string_lossy()),
+        };
         let pipe = |facts: Option<&Facts>| facts.map(DiskFacts::from);
         let disk = DiskRecord {
             id: self.source_name(),
@@ -399,6 +407,7 @@ impl<'a> Job<'a> {
             verdict: recast.verdict.clone(),
             guest: recast.guest.clone(),
             findings: recast.findings.iter().map(Finding::record).collect(),
+            cloud: None,
             lent: None,
         }
     }
@@ -429,8 +438,8 @@ impl Read for Tail<'_> {
 }
 
 /// Who may open the file at `path`, which may continue into an archive; anybody where there is none, as for a pipe.
-fn access_of(path: &Path) -> Access {
-    if reformis_wire::Wires::is_link(path) {
+fn access_of(path: &Path, wires: &Wires) -> Access {
+    if Wires::is_link(path) || path.to_str().is_some_and(|text| wires.is_named(text)) {
         return Access::OWNER;
     }
     let file = path.ancestors().find_map(|path| std::fs::metadata(path).ok().filter(|metadata| !metadata.is_dir()));

@@ -98,7 +98,7 @@ pub fn recast(options: &Options, context: &Context<'_>) -> Result<Recast> {
 
 /// Recasts a disk that `editor` changes on the way.
 pub(crate) fn recast_edited(options: &Options, editor: Option<&Editor<'_>>, context: &Context<'_>) -> Result<Recast> {
-    let job = Job::new(options, editor)?;
+    let job = Job::new(options, editor, context.wires)?;
     let started = Timestamp::now();
     let staged_receipt = match &options.receipt {
         Some(path) => Some(StagedFile::create(path, options.force, job.access())?),

@@ -25,6 +25,11 @@ pub(crate) fn locate(path: &Path, budget: &Arc<Budget>, wires: &Wires) -> Result
     if let Some((host, rest)) = path.to_str().and_then(|text| wires.host_of(text)) {
         return file_of_host(host, rest, budget, wires);
     }
+    if let Some((store, name)) =
+        path.to_str().and_then(|text| wires.store_of(text)).filter(|(_, name)| !name.is_empty())
+    {
+        return Ok(wires.store(store)?.open(name, budget)?);
+    }
     let Some(text) = path.to_str().filter(|_| Wires::is_link(path)) else {
         return Ok(container::locate(path, budget)?);
     };

@@ -47,6 +47,8 @@ fn what_a_person_chose_is_in_the_brief_and_what_was_not_chosen_comes_from_the_ma
     assert_eq!(plain.adapters[0].mac, Mac::Keep);
 
     let choices = Choices {
+        cloud: None,
+        then: None,
         store: Some("estuary:moves".into()),
         name: Some("berths-2".into()),
         memory: Some(3 << 30),

@@ -30,7 +30,7 @@ pub trait Cargo: Send + Sync {
 pub type Files = Arc<dyn Cargo>;
 
 /// A file of a machine, by the name that it has at the host. What lies beside it is asked of the host too.
-pub(super) struct Shipped {
+pub(crate) struct Shipped {
     storage: Arc<dyn Storage>,
     name: String,
     files: Files,
@@ -38,7 +38,7 @@ pub(super) struct Shipped {
 
 impl Shipped {
     /// `storage`, called `name`, one of `files`.
-    pub(super) fn shared(storage: Arc<dyn Storage>, name: String, files: Files) -> Arc<dyn Storage> {
+    pub(crate) fn shared(storage: Arc<dyn Storage>, name: String, files: Files) -> Arc<dyn Storage> {
         Arc::new(Self { storage, name, files })
     }
 }

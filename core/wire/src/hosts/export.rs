@@ -2,7 +2,6 @@
 
 use std::{
     collections::BTreeMap,
-    io::Read,
     sync::{Arc, Mutex, PoisonError, Weak},
     time::Duration,
 };
@@ -18,31 +17,17 @@ use serde::Deserialize;
 use super::{Cargo, FarMachine, Host, Power, Row, cargo::Shipped, no_machine, runs};
 use crate::{
     fault::Fault,
-    http::{self, Opened, Relink, fault_of_io},
-    link::{Link, escaped},
-    secret::Secret,
+    http::{self, Opened, Relink},
+    link::Link,
+    mapped::{Map, Mapped},
+    remote::Remote,
+    service::{self, No, Service, name_in_path, parse},
     settings::HostSettings,
     wires::{Wires, link},
 };
 
-/// The longest answer, in bytes.
-const MOST: u64 = 32 << 20;
 /// How often a host is asked whether an export is ready.
 const POLL: (Duration, Duration) = (Duration::from_millis(100), Duration::from_secs(5));
-
-/// An answer that tells of an error.
-#[derive(Debug, Default, Deserialize)]
-struct Failure {
-    #[serde(default)]
-    code: String,
-    #[serde(default)]
-    sentence: String,
-}
-
-#[derive(Deserialize)]
-struct Session {
-    session: String,
-}
 
 #[derive(Deserialize)]
 struct Machines {
@@ -92,6 +77,8 @@ struct Export {
 struct File {
     name: String,
     link: String,
+    /// The link of a map of the pages that hold data.
+    map: Option<String>,
 }
 
 /// A host that exports.
@@ -100,81 +87,35 @@ pub(super) struct Exporter {
     wires: Wires,
     name: String,
     link: Link,
-    session: Arc<Mutex<Option<Secret>>>,
+    service: Service,
+    /// Whether one moment of a machine that runs is to be had without being asked for.
+    is_cloud: bool,
 }
 
 impl Exporter {
     pub(super) fn new(wires: &Wires, name: &str, settings: &HostSettings) -> Result<Self> {
-        let link = link(settings.at.as_deref().unwrap_or_default())?;
-        Ok(Self { wires: wires.clone(), name: name.into(), link, session: Arc::default() })
+        Self::at(wires, name, settings.at.as_deref().unwrap_or_default(), false)
     }
 
-    fn at(&self, path: &str) -> Link {
-        self.link.with_path(format!("{}{path}", self.link.path.trim_end_matches('/')))
+    /// The cloud at the link `at`: it makes a snapshot of whatever runs.
+    pub(super) fn of_cloud(wires: &Wires, name: &str, at: &str) -> Result<Self> {
+        Self::at(wires, name, at, true)
     }
 
-    /// Sends one request with `authorization`, and reads the answer: its status and its body.
-    fn exchange(
-        &self,
-        method: &str,
-        path: &str,
-        body: &str,
-        session: Option<&Secret>,
-    ) -> Result<(u16, Vec<u8>), Fault> {
-        let link = self.at(path);
-        let client = self.wires.inner.client(&link, false)?;
-        let authorization = session.map(|session| format!("Session {}", session.expose()));
-        let mut extra = vec![("accept", "application/json")];
-        if !body.is_empty() {
-            extra.push(("content-type", "application/json"));
-        }
-        // A session takes the place of the token.
-        extra.extend(authorization.as_ref().map(|text| ("authorization", text.as_str())));
-        let mut response = client.send(method, &link, &extra, body.as_bytes())?;
-        let status = response.status().as_u16();
-        if matches!(status, 429 | 503) {
-            return Err(http::fault_of_answer(status, response.headers(), true));
-        }
-        let mut bytes = Vec::new();
-        response.body_mut().as_reader().take(MOST + 1).read_to_end(&mut bytes).map_err(|error| fault_of_io(&error))?;
-        if bytes.len() as u64 > MOST {
-            return Err(Fault::protocol("an answer has no end"));
-        }
-        Ok((status, bytes))
-    }
-
-    /// The session, opened where there is none; `ended` is the one that was refused.
-    fn session(&self, ended: Option<&Secret>) -> Result<Secret, Fault> {
-        let mut session = self.session.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(session) = session.as_ref().filter(|session| Some(*session) != ended) {
-            return Ok(session.clone());
-        }
-        let (status, bytes) = self.exchange("POST", "/v1/session", "{}", None)?;
-        let opened: Session = read(status, &bytes)?;
-        let is_plain = opened.session.bytes().all(|byte| byte.is_ascii_graphic());
-        if !is_plain || opened.session.is_empty() {
-            return Err(Fault::protocol("the session that it opens has no sound name"));
-        }
-        Ok(session.insert(Secret::new(opened.session)).clone())
-    }
-
-    /// Asks within a session, which is opened anew when it has ended.
-    fn ask<T: for<'de> Deserialize<'de>>(&self, method: &str, path: &str, body: &str) -> Result<T, Fault> {
-        let session = self.session(None)?;
-        let (status, bytes) = self.exchange(method, path, body, Some(&session))?;
-        if status != 401 {
-            return read(status, &bytes);
-        }
-        let session = self.session(Some(&session))?;
-        let (status, bytes) = self.exchange(method, path, body, Some(&session))?;
-        read(status, &bytes)
+    fn at(wires: &Wires, name: &str, at: &str, is_cloud: bool) -> Result<Self> {
+        let link = link(at)?;
+        Ok(Self { wires: wires.clone(), name: name.into(), service: Service::new(wires, &link), link, is_cloud })
     }
 
     /// Has an export of `machine` made, and waits until it is ready.
     fn export(&self, machine: &str) -> Result<Export, Fault> {
-        let while_running = self.wires.reads_running();
+        let while_running = self.is_cloud || self.wires.reads_running();
         let path = format!("/v1/machines/{}/exports", name_in_path(machine));
-        let mut export: Export = self.ask("POST", &path, &format!("{{\"while-running\": {while_running}}}"))?;
+        let begun = self.service.ask("POST", &path, &format!("{{\"while-running\": {while_running}}}"));
+        let mut export: Export = begun.map_err(|no| match no {
+            No::Said(409, failure) if failure.code == "running" => runs(true),
+            no => no.into(),
+        })?;
         let mut wait = POLL.0;
         let mut told = None;
         while export.state == "making" {
@@ -188,7 +129,7 @@ impl Exporter {
                 return Err(Fault::again("we were asked to stop"));
             }
             wait = (wait * 2).min(POLL.1);
-            export = self.ask("GET", &format!("/v1/exports/{}", name_in_path(&export.export)), "")?;
+            export = self.service.ask("GET", &format!("/v1/exports/{}", name_in_path(&export.export)), "")?;
         }
         match export.state.as_str() {
             "ready" => Ok(export),
@@ -201,7 +142,7 @@ impl Exporter {
 
     /// The link of `file` that is good now.
     fn fresh(&self, export: &str, file: &str) -> Result<Link, Fault> {
-        let state: Export = self.ask("POST", &format!("/v1/exports/{}/links", name_in_path(export)), "{}")?;
+        let state: Export = self.service.ask("POST", &format!("/v1/exports/{}/links", name_in_path(export)), "{}")?;
         let found = state.files.into_iter().find(|known| known.name == file);
         let found = found.ok_or_else(|| Fault::Changed("the export does not have it any more".into()))?;
         self.link_of(&found.link)
@@ -223,54 +164,22 @@ impl Exporter {
     }
 }
 
-/// A name as one part of a path.
-fn name_in_path(name: &str) -> String {
-    escaped(name).replace('/', "%2F")
-}
-
-/// What an answer holds.
-fn read<T: for<'de> Deserialize<'de>>(status: u16, bytes: &[u8]) -> Result<T, Fault> {
-    if (200..300).contains(&status) {
-        return parse(bytes);
-    }
-    #[derive(Default, Deserialize)]
-    struct Failed {
-        #[serde(default)]
-        error: Failure,
-    }
-    let failed: Failed = serde_json::from_slice(bytes).unwrap_or_default();
-    let what = match failed.error.sentence.is_empty() {
-        true => format!("the host answers {status}"),
-        false => format!("the host says: {} ({status})", failed.error.sentence.chars().take(300).collect::<String>()),
-    };
-    Err(match (status, failed.error.code.as_str()) {
-        (409, "running") => runs(true),
-        (401 | 403, _) => Fault::Fatal(WireKind::Denied, what),
-        (404, _) => Fault::Fatal(WireKind::Absent, what),
-        (500.., _) => Fault::again(what),
-        _ => Fault::Fatal(WireKind::Refused, what),
-    })
-}
-
-fn parse<T: for<'de> Deserialize<'de>>(bytes: &[u8]) -> Result<T, Fault> {
-    serde_json::from_slice(bytes).map_err(|_| Fault::protocol("its answer is not what the export protocol says"))
-}
-
 /// Reads `bytes` as each of the protocol's answers, as a fuzzer does.
 pub fn read_answers(bytes: &[u8]) -> usize {
     let found = [
-        parse::<Session>(bytes).is_ok(),
+        service::opens_session(bytes),
         parse::<Machines>(bytes).is_ok(),
         parse::<Whole>(bytes).is_ok(),
         parse::<Export>(bytes).is_ok(),
-        read::<Export>(404, bytes).is_ok(),
+        parse::<Map>(bytes).is_ok_and(|map| map.sound(1 << 40).is_some()),
+        service::read::<Export>(404, bytes).is_ok(),
     ];
     found.into_iter().filter(|found| *found).count()
 }
 
 impl Host for Exporter {
     fn list(&self) -> Result<Vec<Row>, Fault> {
-        let machines: Machines = self.ask("GET", "/v1/machines", "")?;
+        let machines: Machines = self.service.ask("GET", "/v1/machines", "")?;
         let row = |listed: Listed| Row {
             name: listed.name,
             power: Power::of_word(&listed.power),
@@ -281,8 +190,8 @@ impl Host for Exporter {
     }
 
     fn machine(&self, name: &str, budget: &Arc<Budget>) -> Result<FarMachine, Fault> {
-        let whole: Result<Whole, Fault> = self.ask("GET", &format!("/v1/machines/{}", name_in_path(name)), "");
-        let whole = whole.map_err(|fault| match fault {
+        let whole = self.service.ask("GET", &format!("/v1/machines/{}", name_in_path(name)), "");
+        let whole: Whole = whole.map_err(|no| match Fault::from(no) {
             Fault::Fatal(WireKind::Absent, _) => no_machine(),
             fault => fault,
         })?;
@@ -326,15 +235,20 @@ struct Exported {
 struct Made {
     name: String,
     consistency: String,
-    links: BTreeMap<String, Link>,
+    links: BTreeMap<String, Ways>,
 }
 
+/// The links of a file, and of its map.
+type Ways = (Link, Option<Link>);
+
 impl Exported {
-    fn made(&self) -> Result<(String, BTreeMap<String, Link>), Fault> {
+    fn made(&self) -> Result<(String, BTreeMap<String, Ways>), Fault> {
         let mut made = self.export.lock().unwrap_or_else(PoisonError::into_inner);
         if made.is_none() {
             let export = self.host.wires.inner.patient(|| self.host.export(&self.machine))?;
-            let links = export.files.iter().map(|file| Ok((file.name.clone(), self.host.link_of(&file.link)?)));
+            let map = |file: &File| file.map.as_ref().map(|map| self.host.link_of(map)).transpose();
+            let ways = |file: &File| Ok((file.name.clone(), (self.host.link_of(&file.link)?, map(file)?)));
+            let links = export.files.iter().map(ways);
             let links = links.collect::<Result<_, Fault>>()?;
             *made = Some(Made { name: export.export, consistency: export.consistency, links });
         }
@@ -350,7 +264,7 @@ impl Cargo for Exported {
         let name = name.replace('\\', "/");
         let last = name.rsplit('/').next().unwrap_or(&name).to_string();
         let Some(file) = [name, last].into_iter().find(|name| links.contains_key(name)) else { return Ok(None) };
-        let Some(link) = links.get(&file) else { return Ok(None) };
+        let Some((link, map)) = links.get(&file) else { return Ok(None) };
         let relink: Arc<dyn Relink> = self.host.wires.inner.clone();
         let (host, renewed) = (self.host.clone(), file.clone());
         let renewer: http::Renewer = Arc::new(move || host.fresh(&export, &renewed));
@@ -360,6 +274,13 @@ impl Cargo for Exported {
         let me = self.me.upgrade().ok_or_else(|| failed(no_machine()))?;
         Ok(Some(match opened.map_err(failed)? {
             Opened::Ranges(remote) => {
+                let remote: Arc<dyn Remote> = match map {
+                    Some(map) => {
+                        let map = inner.patient(|| self.host.service.fetch(map)).map_err(failed)?;
+                        Mapped::shared(remote, map).map_err(failed)?
+                    }
+                    None => remote,
+                };
                 let storage = self.host.wires.steady(remote, &self.budget);
                 Source::Storage(Shipped::shared(storage, shown, me))
             }
@@ -384,7 +305,7 @@ impl Drop for Exported {
         let made = self.export.get_mut().unwrap_or_else(PoisonError::into_inner).take();
         if let Some(made) = made {
             // What is left there is the host's own, which forgets it in time.
-            let ended = self.host.ask::<serde::de::IgnoredAny>(
+            let ended = self.host.service.ask::<serde::de::IgnoredAny>(
                 "DELETE",
                 &format!("/v1/exports/{}", name_in_path(&made.name)),
                 "",

@@ -7,6 +7,7 @@ mod libvirt;
 
 use std::sync::Arc;
 
+pub(crate) use cargo::Shipped;
 pub use cargo::{Cargo, Files};
 pub use export::read_answers;
 
@@ -19,7 +20,7 @@ use reformis_disk::{
 
 use crate::{
     fault::Fault,
-    settings::{HostKind, HostSettings},
+    settings::{CloudKind, HostKind, HostSettings},
     wires::Wires,
 };
 
@@ -106,11 +107,14 @@ impl Wires {
         hosts.map(|(name, host)| (name.clone(), host.kind.word(), host.place())).collect()
     }
 
-    /// The host and the machine that `text` names: `HOST:MACHINE`, or `HOST:` for all of them. `None` for what does not begin
-    /// with the name of a host; a file of such a name is meant by a path with a slash.
+    /// The host or cloud and the machine that `text` names: `HOST:MACHINE`, or `HOST:` for all of them. `None` for what does not begin
+    /// with the name of one; a file of such a name is meant by a path with a slash.
     pub fn host_of<'t>(&self, text: &'t str) -> Option<(&'t str, &'t str)> {
         let (host, machine) = text.split_once(':')?;
-        (self.inner.settings.hosts.contains_key(host) && !machine.starts_with("//")).then_some((host, machine))
+        let settings = &self.inner.settings;
+        let is_known = settings.hosts.contains_key(host)
+            || settings.clouds.contains_key(host) && settings.image_service(host).is_none();
+        (is_known && !machine.starts_with("//")).then_some((host, machine))
     }
 
     fn host(&self, name: &str) -> Result<Box<dyn Host>> {
@@ -123,6 +127,17 @@ impl Wires {
             let (action, place, kind) = ("looking for the host", name.into(), WireKind::Settings);
             Error::from(WireError { action, place, offset: None, what, kind })
         };
+        if let Some(cloud) = self.inner.settings.clouds.get(name) {
+            // A cloud's way home is that of a host that exports.
+            return match (&cloud.kind, &cloud.at) {
+                (CloudKind::Import, Some(at)) => Ok(Box::new(export::Exporter::of_cloud(self, name, at)?)),
+                _ => Err(Fault::Fatal(WireKind::Settings, "its commands do not list machines".into()).into_error(
+                    "listing the machines of",
+                    name,
+                    None,
+                )),
+            };
+        }
         let settings: &HostSettings = self.inner.settings.hosts.get(name).ok_or_else(unknown)?;
         Ok(match settings.kind {
             HostKind::Libvirt => Box::new(libvirt::Libvirt::new(self, name, settings)),

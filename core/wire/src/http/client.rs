@@ -118,6 +118,8 @@ impl Client {
         let to = to.map_err(|_| "connect-to is not HOST:PORT".to_string())?;
         let config = Agent::config_builder()
             .http_status_as_error(false)
+            // WebDAV has its own.
+            .allow_non_standard_methods(true)
             .max_redirects(0)
             .max_redirects_will_error(false)
             .accept_encoding("identity")

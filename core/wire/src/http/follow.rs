@@ -20,14 +20,14 @@ pub(crate) trait Relink: Send + Sync {
 }
 
 /// An answer, and the link that gave it.
-pub(super) struct Answer {
-    pub(super) response: ureq::http::Response<ureq::Body>,
+pub(crate) struct Answer {
+    pub(crate) response: ureq::http::Response<ureq::Body>,
     pub(super) link: Link,
 }
 
 /// Asks for `link` and follows where it leads. Nothing that lets us in goes along to another server: each is spoken to as the
 /// settings for its own links say. No step leads from TLS to none.
-pub(super) fn get(relink: &dyn Relink, link: &Link, extra: &[(&str, &str)], anew: bool) -> Result<Answer, Fault> {
+pub(crate) fn get(relink: &dyn Relink, link: &Link, extra: &[(&str, &str)], anew: bool) -> Result<Answer, Fault> {
     let mut at = link.clone();
     for _ in 0..=REDIRECTS {
         let client = relink.client(&at, anew)?;

@@ -11,7 +11,7 @@ use std::{sync::Arc, time::Duration};
 
 pub(crate) use client::{Client, Dial, fault_of_answer, fault_of_io, fault_of_tls};
 pub(crate) use file::{Opened, open};
-pub(crate) use follow::Relink;
+pub(crate) use follow::{Relink, get};
 pub use listing::read_listing;
 pub(crate) use listing::{Listing, list};
 use reformis_disk::error::WireKind;

@@ -1,5 +1,6 @@
-//! What a site says of links, hosts and stores: the tables `link`, `host` and `store` of its file.
+//! What a site says of links, hosts, stores and clouds: the tables `link`, `host`, `store` and `cloud` of its file.
 
+mod cloud;
 mod host;
 mod link;
 mod store;
@@ -9,6 +10,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
+pub use cloud::{CloudKind, CloudSettings, Commands};
 pub use host::{HostKind, HostSettings};
 pub use link::{Compression, HeaderValue, LinkSettings};
 use serde::Deserialize;
@@ -37,6 +39,8 @@ pub struct Settings {
     pub(crate) hosts: BTreeMap<String, HostSettings>,
     /// Stores by their names.
     pub(crate) stores: BTreeMap<String, StoreSettings>,
+    /// Clouds by their names.
+    pub(crate) clouds: BTreeMap<String, CloudSettings>,
 }
 
 #[derive(Deserialize)]
@@ -47,13 +51,15 @@ struct Written {
     host: BTreeMap<String, HostSettings>,
     #[serde(default)]
     store: BTreeMap<String, StoreSettings>,
+    #[serde(default)]
+    cloud: BTreeMap<String, CloudSettings>,
 }
 
 impl Settings {
     /// Reads the tables of `text`, a site's file called `file`; what else is in it is not looked at.
     ///
     /// # Errors
-    /// What is not known there, a link that is none, a name of a host or a store that could be a path or is given twice.
+    /// What is not known there, a link that is none, a name that could be a path or is given twice.
     pub fn parse(file: &str, text: &str) -> Result<Self, SettingsError> {
         let wrong = |what: String| SettingsError { file: file.into(), what };
         let written: Written = toml::from_str(text).map_err(|error| {
@@ -78,23 +84,33 @@ impl Settings {
         let is_name = |name: &str| {
             name.chars().count() >= 2 && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_'))
         };
-        for (name, host) in &written.host {
+        let (hosts, stores, clouds) = (&written.host, &written.store, &written.cloud);
+        let of_hosts = hosts.iter().map(|(name, host)| ("host", name, host.check()));
+        let of_stores = stores.iter().map(|(name, store)| ("store", name, store.check()));
+        let of_clouds = clouds.iter().map(|(name, cloud)| ("cloud", name, cloud.check()));
+        let mut seen: BTreeMap<&str, &str> = BTreeMap::new();
+        for (kind, name, checked) in of_hosts.chain(of_stores).chain(of_clouds) {
             if !is_name(name) {
-                return Err(wrong(format!("the host '{name}' needs a name of two letters, digits, - or _ at least")));
+                return Err(wrong(format!("the {kind} '{name}' needs a name of two letters, digits, - or _ at least")));
             }
-            host.check().map_err(|what| wrong(format!("host '{name}': {what}")))?;
+            if let Some(other) = seen.insert(name, kind) {
+                return Err(wrong(format!("'{name}' is the name of a {other} and of a {kind}")));
+            }
+            checked.map_err(|what| wrong(format!("{kind} '{name}': {what}")))?;
         }
-        for (name, store) in &written.store {
-            if !is_name(name) {
-                return Err(wrong(format!("the store '{name}' needs a name of two letters, digits, - or _ at least")));
+        for (name, cloud) in clouds {
+            let store = cloud.store.as_ref().and_then(|store| store.split(':').next());
+            if let Some(store) = store.filter(|store| !stores.contains_key(*store)) {
+                return Err(wrong(format!("cloud '{name}': there is no store '{store}' in this file")));
             }
-            if written.host.contains_key(name) {
-                return Err(wrong(format!("'{name}' is the name of a host and of a store")));
-            }
-            store.check().map_err(|what| wrong(format!("store '{name}': {what}")))?;
         }
         let folder = Path::new(file).parent().unwrap_or(Path::new("")).to_path_buf();
-        Ok(Self { folder, links, hosts: written.host, stores: written.store })
+        Ok(Self { folder, links, hosts: written.host, stores: written.store, clouds: written.cloud })
+    }
+
+    /// The image service `name`, which is a store and no host.
+    pub(crate) fn image_service(&self, name: &str) -> Option<&CloudSettings> {
+        self.clouds.get(name).filter(|cloud| cloud.kind == CloudKind::ImageService)
     }
 
     /// What is said of `link`, and the place of that in the settings.
@@ -144,9 +160,28 @@ mod tests {
                 "[store.estuary]\nkind = \"objects\"\nat = \"https://h\"\nregion = \"bay\"\nkey-id = { env = \"I\" }\nkey = { env = \"K\" }\n",
                 "bucket",
             ),
+            ("[store.estuary]\nkind = \"pages\"\nat = \"https://h/a/c\"\nkey-id = \"a\"\n", "needs key-id"),
+            (
+                "[store.estuary]\nkind = \"pages\"\nat = \"https://h/a\"\nkey-id = \"a\"\nkey = { env = \"K\" }\n",
+                "the container",
+            ),
             (
                 "[host.estuary]\nkind = \"libvirt\"\n[store.estuary]\nkind = \"folder\"\nat = \"https://h/put\"\n",
                 "a host and of a store",
+            ),
+            ("[cloud.estuary]\nkind = \"import\"\nat = \"https://h\"\nstore = \"jetty:\"\n", "no store 'jetty'"),
+            ("[cloud.estuary]\nkind = \"import\"\nat = \"https://h\"\n", "needs 'store'"),
+            ("[cloud.estuary]\nkind = \"image-service\"\nat = \"https://h\"\nstore = \"a:\"\n", "its own store"),
+            ("[cloud.estuary]\nkind = \"import\"\nstore = \"jetty:\"\n", "needs 'at'"),
+            ("[cloud.estuary]\nkind = \"import\"\nat = \"https://h?sig=abc\"\nstore = \"jetty:\"\n", "without a query"),
+            ("[cloud.estuary]\nkind = \"commands\"\nstore = \"jetty:\"\n", "'commands'"),
+            (
+                "[cloud.estuary]\nkind = \"commands\"\nstore = \"jetty:\"\ncommands = { import = [] }\n",
+                "names its program",
+            ),
+            (
+                "[cloud.estuary]\nkind = \"commands\"\nstore = \"jetty:\"\ncommands = { import = [\"./{name}\"] }\n",
+                "a program has no placeholder",
             ),
         ] {
             let error = Settings::parse("site.toml", text).unwrap_err().to_string();

@@ -11,6 +11,8 @@ use crate::{link::Link, secret::Credential};
 pub enum StoreKind {
     /// An object store: requests that are signed, and uploads in parts.
     Objects,
+    /// A page store: objects of pages, of which those that hold data are put.
+    Pages,
     /// A folder that takes files by HTTP `PUT`.
     Folder,
 }
@@ -20,6 +22,7 @@ impl StoreKind {
     pub fn word(self) -> &'static str {
         match self {
             Self::Objects => "objects",
+            Self::Pages => "pages",
             Self::Folder => "folder",
         }
     }
@@ -42,16 +45,17 @@ pub enum Style {
 pub struct StoreSettings {
     /// How it is spoken to.
     pub kind: StoreKind,
-    /// Where it is: for `objects` the link of the bucket, for both with a folder in it where one is meant.
+    /// Where it is: for `objects` the link of the bucket, for `pages` that of the container; for all with a folder in it where one is
+    /// meant.
     pub at: String,
-    /// Where the bucket stands in the link, for `objects`.
+    /// Where the bucket stands in the link, for `objects`; where the account does, for `pages`.
     #[serde(default)]
     pub style: Style,
     /// The region that requests are signed for, for `objects`.
     pub region: Option<String>,
-    /// The name of the key that signs, for `objects`.
+    /// The name of the key that signs, for `objects`; the account, for `pages`.
     pub key_id: Option<HeaderValue>,
-    /// The key that signs, for `objects`.
+    /// The key that signs, for `objects` and `pages`.
     pub key: Option<Credential>,
     /// Parts that are sent at the same time.
     pub connections: Option<usize>,
@@ -74,6 +78,13 @@ impl StoreSettings {
             StoreKind::Objects if self.style == Style::Path && link.path.trim_matches('/').is_empty() => {
                 Err("'at' names no bucket: write it behind the host, or say style = \"host\"".into())
             }
+            StoreKind::Pages if self.key_id.is_none() || self.key.is_none() || self.region.is_some() => {
+                Err("a store of pages needs key-id, the account, and key; it has no region".into())
+            }
+            StoreKind::Pages if link.path.trim_matches('/').split('/').count() < 2 && self.style == Style::Path => {
+                Err("'at' names the account and the container behind the host, or say style = \"host\"".into())
+            }
+            StoreKind::Pages if link.path.trim_matches('/').is_empty() => Err("'at' names no container".into()),
             StoreKind::Folder if self.region.is_some() || self.key_id.is_some() || self.key.is_some() => {
                 Err("a folder has no region and no key; its token stands in the table of its link".into())
             }

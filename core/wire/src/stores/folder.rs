@@ -1,15 +1,15 @@
 //! A folder that takes files by HTTP `PUT` (RFC 9110, section 9.3.4), as WebDAV servers do.
 
-use std::sync::Arc;
+use std::{io::Read, sync::Arc};
 
 use reformis_disk::error::WireKind;
 use ureq::{SendBody, http::Response};
 
-use super::{Piece, Store, sign::encoded};
+use super::{Piece, Store};
 use crate::{
     fault::Fault,
     http::{Client, Relink, fault_of_answer},
-    link::Link,
+    link::{Link, encoded},
     settings::StoreSettings,
     wires::Wires,
 };
@@ -54,8 +54,14 @@ impl Folder {
         }
     }
 
-    fn put_body(&self, name: &str, len: u64, body: SendBody<'_>) -> Result<(), Fault> {
-        let answer = self.send("PUT", name, len, Some(body))?;
+    /// Puts what `body` gives, and makes the folders first that a server does not make by itself.
+    fn put_body<R: Read>(&self, name: &str, len: u64, body: impl Fn() -> R) -> Result<(), Fault> {
+        let put = || self.send("PUT", name, len, Some(SendBody::from_reader(&mut body())));
+        let mut answer = put()?;
+        // Some say that they have trouble of their own where a folder is missing.
+        if matches!(answer.status().as_u16(), 404 | 409 | 500) && self.make_folders(name)? {
+            answer = put()?;
+        }
         match answer.status().as_u16() {
             200..=299 => Ok(()),
             401 | 403 => Err(Fault::Fatal(
@@ -69,6 +75,17 @@ impl Folder {
             413 | 507 => Err(Fault::Fatal(WireKind::Refused, "it has no room for a file of this length".into())),
             status => Err(fault_of_answer(status, answer.headers(), false)),
         }
+    }
+
+    /// Makes the folders that lead to `name` (RFC 4918, section 9.3); whether one was made.
+    fn make_folders(&self, name: &str) -> Result<bool, Fault> {
+        let mut is_made = false;
+        for (end, _) in name.match_indices('/') {
+            let folder = name.get(..=end).unwrap_or_default();
+            // One that is there already is refused, which is right.
+            is_made |= self.send("MKCOL", folder, 0, None)?.status().as_u16() == 201;
+        }
+        Ok(is_made)
     }
 }
 
@@ -89,8 +106,8 @@ impl Store for Folder {
         }
     }
 
-    fn put(&self, name: &str, mut bytes: &[u8]) -> Result<(), Fault> {
-        self.put_body(name, bytes.len() as u64, SendBody::from_reader(&mut bytes))
+    fn put(&self, name: &str, bytes: &[u8]) -> Result<(), Fault> {
+        self.put_body(name, bytes.len() as u64, || bytes)
     }
 
     fn remove(&self, name: &str) -> Result<(), Fault> {
@@ -104,13 +121,16 @@ impl Store for Folder {
         }
     }
 
+    fn address(&self, name: &str) -> String {
+        self.of(name).to_string()
+    }
+
     fn link(&self, name: &str) -> Result<Link, Fault> {
         Ok(self.of(name))
     }
 
     fn put_whole(&self, name: &str, piece: &Piece) -> Result<(), Fault> {
         let shared = &self.wires.inner.shared;
-        let mut reader = piece.reader(&shared.pace, &shared.stop);
-        self.put_body(name, piece.len, SendBody::from_reader(&mut reader))
+        self.put_body(name, piece.len, || piece.reader(&shared.pace, &shared.stop))
     }
 }

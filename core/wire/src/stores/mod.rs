@@ -1,8 +1,13 @@
 //! Stores: places where bytes are put, by the names that a site gives them.
 
 mod folder;
+mod images;
 mod objects;
+mod open;
+mod pages;
 mod piece;
+mod runs;
+mod shared_key;
 mod sign;
 mod upload;
 mod xml;
@@ -18,13 +23,19 @@ pub use upload::{Begun, Done, Ledger, Upload};
 
 use crate::{
     fault::Fault,
+    images::Images,
     link::Link,
     settings::StoreKind,
     wires::{Inner, Wires},
 };
 
-/// Parts of an upload that are there: by their numbers, each one's length and tag.
-type There = BTreeMap<u32, (u64, String)>;
+/// What of an upload is there.
+enum There {
+    /// Whatever was answered.
+    All,
+    /// Parts by their numbers, each one's length and tag.
+    Parts(BTreeMap<u32, (u64, String)>),
+}
 
 /// What a store is asked for; one try each. Names begin in the store's own folder.
 trait Store: Send + Sync {
@@ -40,8 +51,16 @@ trait Store: Send + Sync {
     /// Removes what is called `name`.
     fn remove(&self, name: &str) -> Result<(), Fault>;
 
+    /// Its link, without what lets us in.
+    fn address(&self, name: &str) -> String;
+
     /// A link by which it is read.
     fn link(&self, name: &str) -> Result<Link, Fault>;
+
+    /// Where what is called `name` holds data, where the store knows: start and length of each run, in order.
+    fn map(&self, _name: &str) -> Result<Option<Vec<(u64, u64)>>, Fault> {
+        Ok(None)
+    }
 
     /// How it takes uploads in parts, where it does.
     fn parts(&self) -> Option<&dyn Parts> {
@@ -56,17 +75,22 @@ trait Store: Send + Sync {
 
 /// Uploads in parts.
 trait Parts: Send + Sync {
-    /// Begins one; what it is called.
-    fn begin(&self, name: &str) -> Result<String, Fault>;
+    /// Bytes of each part but the last, of an upload of at most `most` bytes.
+    fn part(&self, most: u64) -> u64 {
+        upload::part_of(most)
+    }
+
+    /// Begins one of at most `most` bytes; what it is called.
+    fn begin(&self, name: &str, most: u64) -> Result<String, Fault>;
 
     /// Sends one part; its tag.
     fn put_part(&self, name: &str, id: &str, number: u32, piece: &Piece) -> Result<String, Fault>;
 
-    /// The parts that are there; `None` where the upload is not.
+    /// What is there; `None` where the upload is not.
     fn there(&self, name: &str, id: &str) -> Result<Option<There>, Fault>;
 
-    /// Makes one object of the parts with these tags.
-    fn finish(&self, name: &str, id: &str, tags: &[String]) -> Result<(), Fault>;
+    /// Makes one object of the parts with these tags, of `len` bytes together.
+    fn finish(&self, name: &str, id: &str, tags: &[String], len: u64) -> Result<(), Fault>;
 
     /// Gives the upload up.
     fn abort(&self, name: &str, id: &str) -> Result<(), Fault>;
@@ -79,6 +103,8 @@ trait Parts: Send + Sync {
 #[derive(Clone)]
 pub struct Place {
     name: String,
+    is_pages: bool,
+    is_stream: bool,
     store: Arc<dyn Store>,
     inner: Arc<Inner>,
     connections: usize,
@@ -97,6 +123,16 @@ impl Place {
     /// Whether uploads go there in parts, as they are made; else a whole file is sent at once.
     pub fn takes_parts(&self) -> bool {
         self.store.parts().is_some()
+    }
+
+    /// Bytes that the length of a disk's file is a multiple of, where all files that go there are disks of pages.
+    pub fn page(&self) -> Option<u64> {
+        self.is_pages.then_some(runs::PAGE)
+    }
+
+    /// Whether a disk goes there in one stream, which begins anew when it breaks.
+    pub fn is_one_stream(&self) -> bool {
+        self.is_stream
     }
 
     fn parts(&self) -> std::result::Result<&dyn Parts, Fault> {
@@ -163,6 +199,19 @@ impl Place {
         self.tried("making a link to", name, || self.store.link(name))
     }
 
+    /// Removes what is called `name`.
+    ///
+    /// # Errors
+    /// [`Error::Wire`].
+    pub fn remove(&self, name: &str) -> Result<()> {
+        self.tried("removing", name, || self.store.remove(name))
+    }
+
+    /// The link of what is called `name`, without what lets us in: by it, others who may read there know what is meant.
+    pub fn address(&self, name: &str) -> String {
+        self.store.address(name)
+    }
+
     /// Uploads of names that begin with `name` and are not finished: the names, and what each upload is called.
     ///
     /// # Errors
@@ -184,6 +233,7 @@ impl Place {
 
 /// Reads `bytes` as an answer of an object store, as a fuzzer does; how many texts are in it.
 pub fn read_answer(bytes: &[u8]) -> usize {
+    crate::images::read_answers(bytes);
     xml::read(bytes).map_or(0, |answer| {
         let texts = answer.texts;
         let groups = ["Part", "Upload"].map(|name| xml::groups(&texts, name).len());
@@ -209,7 +259,14 @@ impl Wires {
     /// The store and the name in it that `text` says: `STORE:NAME`. `None` for what does not begin with the name of a store.
     pub fn store_of<'t>(&self, text: &'t str) -> Option<(&'t str, &'t str)> {
         let (store, name) = text.split_once(':')?;
-        (self.inner.settings.stores.contains_key(store) && !name.starts_with("//")).then_some((store, name))
+        let settings = &self.inner.settings;
+        let is_known = settings.stores.contains_key(store) || settings.image_service(store).is_some();
+        (is_known && !name.starts_with("//")).then_some((store, name))
+    }
+
+    /// Whether `text` names something of a host, a cloud or a store, and no path of this machine.
+    pub fn is_named(&self, text: &str) -> bool {
+        self.host_of(text).is_some() || self.store_of(text).is_some()
     }
 
     /// The store `name`.
@@ -218,6 +275,20 @@ impl Wires {
     /// [`Error::Wire`]: there is none of this name; a key that cannot be had.
     pub fn store(&self, name: &str) -> Result<Place> {
         let failed = |fault: Fault| fault.into_error("opening the store", name, None);
+        if let Some(service) = self.inner.settings.image_service(name) {
+            let at = service.at.as_deref().unwrap_or_default();
+            let images = Images::new(self, crate::wires::link(at)?);
+            let store = Arc::new(images::ImageStore::new(images, at, self.inner.shared.stop.clone()));
+            // There is one stream.
+            return Ok(Place {
+                name: name.into(),
+                is_pages: false,
+                is_stream: true,
+                store,
+                inner: self.inner.clone(),
+                connections: 1,
+            });
+        }
         let Some(settings) = self.inner.settings.stores.get(name) else {
             let known: Vec<_> = self.inner.settings.stores.keys().map(String::as_str).collect();
             let what = match known.is_empty() {
@@ -229,9 +300,11 @@ impl Wires {
         };
         let store: Arc<dyn Store> = match settings.kind {
             StoreKind::Objects => Arc::new(objects::Objects::new(self, name, settings).map_err(failed)?),
+            StoreKind::Pages => Arc::new(pages::Pages::new(self, name, settings).map_err(failed)?),
             StoreKind::Folder => Arc::new(folder::Folder::new(self, settings).map_err(failed)?),
         };
         let connections = settings.connections.unwrap_or(upload::CONNECTIONS);
-        Ok(Place { name: name.into(), store, inner: self.inner.clone(), connections })
+        let is_pages = settings.kind == StoreKind::Pages;
+        Ok(Place { name: name.into(), is_pages, is_stream: false, store, inner: self.inner.clone(), connections })
     }
 }

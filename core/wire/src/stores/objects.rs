@@ -15,13 +15,13 @@ use ureq::{SendBody, http::Response};
 
 use super::{
     Parts, Piece, Store, There,
-    sign::{self, Signer, Unsigned, encoded, sha256},
+    sign::{self, Signer, Unsigned, sha256},
     xml::{self, Text},
 };
 use crate::{
     fault::Fault,
     http::{Client, Relink, fault_of_answer, fault_of_io},
-    link::Link,
+    link::{Link, encoded},
     secret::Secret,
     settings::{HeaderValue, StoreSettings, Style},
     wires::{Inner, Wires},
@@ -296,6 +296,10 @@ impl Store for Objects {
         self.done(&Ask::of("DELETE", Some(name), &[], "remove objects"), b"").map(drop)
     }
 
+    fn address(&self, name: &str) -> String {
+        format!("{}{}", self.base(), self.path(Some(name)))
+    }
+
     fn link(&self, name: &str) -> Result<Link, Fault> {
         let path = self.path(Some(name));
         let query = self.signer.link_query("GET", &self.host, &path, self.now(), LINK);
@@ -309,7 +313,7 @@ impl Store for Objects {
 }
 
 impl Parts for Objects {
-    fn begin(&self, name: &str) -> Result<String, Fault> {
+    fn begin(&self, name: &str, _: u64) -> Result<String, Fault> {
         let texts = self.texts(
             &Ask::of("POST", Some(name), &[("uploads", "")], "put objects"),
             b"",
@@ -348,7 +352,7 @@ impl Parts for Objects {
             }
             let next = xml::first(&texts, "NextPartNumberMarker").unwrap_or_default().to_string();
             if xml::first(&texts, "IsTruncated") != Some("true") || next == marker || next.is_empty() {
-                return Ok(Some(there));
+                return Ok(Some(There::Parts(there)));
             }
             if there.len() > MANY {
                 break;
@@ -358,7 +362,7 @@ impl Parts for Objects {
         Err(Fault::protocol("its list of parts has no end"))
     }
 
-    fn finish(&self, name: &str, id: &str, tags: &[String]) -> Result<(), Fault> {
+    fn finish(&self, name: &str, id: &str, tags: &[String], _: u64) -> Result<(), Fault> {
         let part = |(index, tag): (usize, &String)| {
             format!("<Part><PartNumber>{}</PartNumber><ETag>{}</ETag></Part>", index + 1, xml::escaped(tag))
         };

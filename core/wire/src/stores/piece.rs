@@ -1,6 +1,7 @@
 //! Bytes on their way to a store: a part, kept until it is there, since it may have to be sent again.
 
 use std::{
+    borrow::Cow,
     fs::File,
     io::{self, Read, Write},
     os::unix::fs::FileExt,
@@ -65,9 +66,45 @@ impl Piece {
         Self { bytes: Bytes::File(file, start), len, digest: String::new() }
     }
 
+    /// All of its bytes at once.
+    pub(super) fn bytes(&self) -> io::Result<Cow<'_, [u8]>> {
+        match &self.bytes {
+            Bytes::Memory(bytes) => Ok(Cow::Borrowed(bytes)),
+            Bytes::File(file, start) => {
+                let mut bytes = vec![0; reformis_disk::to_usize(self.len)];
+                file.read_exact_at(&mut bytes, *start)?;
+                Ok(Cow::Owned(bytes))
+            }
+        }
+    }
+
     /// Its bytes from the first on, no faster than `pace` allows, until `stop`.
     pub(super) fn reader<'a>(&'a self, pace: &'a Pace, stop: &'a Stop) -> impl Read + 'a {
         PieceReader { piece: self, at: 0, pace, stop }
+    }
+}
+
+/// Bytes in memory on their way, no faster than they may be.
+pub(super) struct Paced<'a> {
+    bytes: &'a [u8],
+    pace: &'a Pace,
+    stop: &'a Stop,
+}
+
+impl<'a> Paced<'a> {
+    /// `bytes` from the first on, no faster than `pace` allows, until `stop`.
+    pub(super) fn new(bytes: &'a [u8], pace: &'a Pace, stop: &'a Stop) -> Self {
+        Self { bytes, pace, stop }
+    }
+}
+
+impl Read for Paced<'_> {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        let most = self.bytes.len().min(buf.len());
+        if most > 0 && (!self.pace.take(most as u64, self.stop) || self.stop.is_set()) {
+            return Err(io::Error::other("we were asked to stop"));
+        }
+        self.bytes.read(buf)
     }
 }
 

@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 use jiff::Timestamp;
 use ring::{digest, hmac};
 
-use crate::secret::Secret;
+use crate::{link::encoded, secret::Secret};
 
 /// What begins the names of the interface's own headers is theirs.
 const ALGORITHM: &str = "AWS4-HMAC-SHA256";
@@ -42,20 +42,6 @@ pub(super) fn hex(bytes: &[u8]) -> String {
     bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut text, byte| {
         let _ = write!(text, "{byte:02x}");
         text
-    })
-}
-
-/// `text` with all but unreserved characters encoded (RFC 3986, section 2.3); slashes stay where `keeps_slashes`.
-pub(super) fn encoded(text: &str, keeps_slashes: bool) -> String {
-    text.bytes().fold(String::with_capacity(text.len()), |mut out, byte| {
-        match byte {
-            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => out.push(char::from(byte)),
-            b'/' if keeps_slashes => out.push('/'),
-            _ => {
-                let _ = write!(out, "%{byte:02X}");
-            }
-        }
-        out
     })
 }
 

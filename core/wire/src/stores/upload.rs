@@ -122,11 +122,11 @@ impl Place {
             }
             None => None,
         };
-        let (id, part, before) = match left {
-            Some((begun, there)) => (begun.id, begun.part.max(PART), agreed(begun.parts, &there)),
+        let part = parts.part(most);
+        let (id, part, before) = match left.filter(|(begun, _)| begun.part >= part) {
+            Some((begun, there)) => (begun.id, begun.part, agreed(begun.parts, &there)),
             None => {
-                let part = part_of(most);
-                let id = self.tried("beginning an upload to", name, || parts.begin(name))?;
+                let id = self.tried("beginning an upload to", name, || parts.begin(name, most))?;
                 let kept = ledger.begun(&id, part);
                 kept.map_err(reformis_disk::Error::io("noting an upload in", folder.to_string_lossy(), None))?;
                 (id, part, BTreeMap::new())
@@ -176,12 +176,13 @@ impl Place {
 }
 
 /// Bytes of each part of an upload of at most `most` bytes.
-fn part_of(most: u64) -> u64 {
+pub(super) fn part_of(most: u64) -> u64 {
     most.div_ceil(PARTS).next_multiple_of(GRAIN).max(PART)
 }
 
 /// The parts of `begun` that the store has as they were noted.
 fn agreed(begun: BTreeMap<u32, Done>, there: &There) -> BTreeMap<u32, Done> {
+    let There::Parts(there) = there else { return begun };
     let is_there = |(number, done): &(u32, Done)| {
         there
             .get(number)
@@ -336,7 +337,7 @@ impl Upload {
         }
         let parts = place.parts().map_err(failed)?;
         let mut is_again = false;
-        let finished = shared.persist(|| match parts.finish(name, id, &tags) {
+        let finished = shared.persist(|| match parts.finish(name, id, &tags, self.taken) {
             // An answer that was lost: it was made whole the first time.
             Err(Fault::Changed(_)) if is_again && place.store.len_of(name)? == Some(self.taken) => Ok(()),
             other => {

@@ -1,14 +1,18 @@
 //! What the tests share.
 
 use std::{
-    io::Write,
+    io::{self, Write},
     path::Path,
     sync::{Arc, Mutex},
     time::Duration,
 };
 
 use reformis_disk::{Result, Storage, budget::Budget, container::Source};
-use reformis_wire::{Keys, Link, Settings, Wires, steady::Shared};
+use reformis_wire::{
+    Keys, Link, Settings, Wires,
+    steady::Shared,
+    stores::{Begun, Done, Ledger},
+};
 
 /// Bytes that tell their places, with runs of zeros.
 pub(crate) fn content(len: usize) -> Vec<u8> {
@@ -82,4 +86,26 @@ pub(crate) fn has(test: &str, programs: &[&str]) -> bool {
         std::io::stderr().write_all(line.as_bytes()).unwrap();
     }
     missing.is_empty()
+}
+
+/// A ledger in memory.
+#[derive(Clone, Default)]
+pub(crate) struct Kept(Arc<Mutex<Option<Begun>>>);
+
+impl Kept {
+    pub(crate) fn begun(&self) -> Option<Begun> {
+        self.0.lock().unwrap().clone()
+    }
+}
+
+impl Ledger for Kept {
+    fn begun(&mut self, id: &str, part: u64) -> io::Result<()> {
+        *self.0.lock().unwrap() = Some(Begun { id: id.into(), part, ..Begun::default() });
+        Ok(())
+    }
+
+    fn done(&mut self, number: u32, done: &Done) -> io::Result<()> {
+        self.0.lock().unwrap().as_mut().unwrap().parts.insert(number, done.clone());
+        Ok(())
+    }
 }

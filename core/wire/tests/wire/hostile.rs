@@ -155,3 +155,79 @@ fn stores_that_mean_harm_end_with_a_sentence() {
         assert!(!sentence.chars().any(char::is_control) && !sentence.contains("secret"), "{sentence:?}");
     }
 }
+
+/// A service that answers every request of a session with `body`.
+fn answers(body: &str) -> u16 {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let (port, body) = (listener.local_addr().unwrap().port(), body.to_string());
+    thread::spawn(move || {
+        for mut stream in listener.incoming().flatten() {
+            stream.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
+            let mut request = Vec::new();
+            let mut piece = [0; 4096];
+            while let Ok(len) = stream.read(&mut piece) {
+                request.extend(&piece[..len]);
+                let text = String::from_utf8_lossy(&request).to_lowercase();
+                let head = text.find("\r\n\r\n").map(|at| at + 4);
+                let wanted =
+                    text.split("content-length: ").nth(1).and_then(|rest| rest.split("\r\n").next()?.parse().ok());
+                if len == 0 || head.is_some_and(|head| request.len() >= head + wanted.unwrap_or(0)) {
+                    break;
+                }
+            }
+            let is_session = request.starts_with(b"POST /v1/session");
+            let body = if is_session { "{\"session\": \"s\"}" } else { &body };
+            let head = format!("HTTP/1.1 200 x\r\nConnection: close\r\nContent-Length: {}\r\n\r\n", body.len());
+            stream.write_all(format!("{head}{body}").as_bytes()).ok();
+        }
+    });
+    port
+}
+
+#[test]
+fn clouds_that_mean_harm_end_with_a_sentence() {
+    use reformis_wire::clouds::{Object, Then, Wish};
+    let folder = tempfile::tempdir().unwrap();
+    let wish = Wish {
+        name: "ledger".into(),
+        then: Then::Stopped,
+        objects: vec![Object { at: "http://h/o".into(), bytes: None }],
+        launch: serde_json::json!({}),
+        seed: None,
+        trial: None,
+    };
+    let cloud = |kind: &str, body: &str| {
+        let at = format!("http://127.0.0.1:{}", answers(body));
+        let store = if kind == "import" {
+            "store = \"jetty:\"\n[store.jetty]\nkind = \"folder\"\nat = \"http://h/x\"\n"
+        } else {
+            ""
+        };
+        let site = format!("[cloud.estuary]\nkind = \"{kind}\"\nat = \"{at}\"\n{store}");
+        wires(folder.path(), &site, Pocket(&[])).0.cloud("estuary").unwrap()
+    };
+    for body in [
+        "[]",
+        "{\"import\": \"i\", \"state\": \"\\u001b[2J\"}",
+        "{\"import\": \"../../admin\", \"state\": \"done\"}",
+        "{\"import\": \"..\", \"state\": \"running\"}",
+        &format!("{{\"import\": \"{}\", \"state\": \"running\"}}", "i".repeat(1000)),
+    ] {
+        let error = cloud("import", body).begin(&wish, "k").unwrap_err().to_string();
+        assert!(error.contains("estuary") && !error.contains('\u{1b}'), "{body}: {error}");
+    }
+    let many = serde_json::json!({ "refusals": vec![serde_json::json!({ "code": "\u{1b}[2J", "sentence": "x".repeat(5000) }); 5000] });
+    let refusals = cloud("import", &many.to_string()).check(&wish).unwrap();
+    assert_eq!(refusals.len(), 100);
+    assert!(refusals.iter().all(|refusal| refusal.whole().len() <= 400 && !refusal.whole().contains('\u{1b}')));
+    // Images whose names lead elsewhere are none that is ours, and a list that leads round and round has an end.
+    for body in [
+        "{\"images\": [{\"id\": \"../x\", \"status\": \"active\", \"reformis_file\": \"a\"}]}",
+        "{\"images\": [{\"id\": \"a/b\", \"status\": \"active\", \"reformis_file\": \"a\"}], \"next\": \"http://elsewhere/\"}",
+    ] {
+        let about = cloud("image-service", body).about().unwrap();
+        assert!(about.iter().any(|line| line.starts_with("0 of its images")), "{about:?}");
+    }
+    let round = cloud("image-service", "{\"images\": [], \"next\": \"/v2/images?marker=1\"}").about().unwrap_err();
+    assert!(round.to_string().contains("has no end"), "{round}");
+}

@@ -10,5 +10,6 @@ mod kills;
 mod lend;
 mod nbd;
 mod nginx;
+mod pages;
 mod ssh;
 mod stores;

@@ -1,19 +1,15 @@
 //! Stores: what is put is there byte for byte, once, whatever breaks on the way; and what will not be taken is told with its remedy.
 
-use std::{
-    io::{self, Write},
-    process::Command,
-    sync::{Arc, Mutex},
-};
+use std::{io::Write, process::Command};
 
 use reformis_standin::store::{Faults, Options, Store};
 use reformis_wire::{
     Wires,
-    stores::{Begun, Done, Ledger, Upload},
+    stores::{Begun, Upload},
 };
 use tempfile::TempDir;
 
-use crate::common::{Pocket, content, has, whole, wires};
+use crate::common::{Kept, Pocket, content, has, whole, wires};
 
 const MIB: u64 = 1 << 20;
 
@@ -70,28 +66,6 @@ impl Estuary {
     /// Requests that sent a part.
     fn parts_sent(&self) -> usize {
         self.store.log().iter().filter(|line| line.starts_with("PUT") && line.contains("partNumber")).count()
-    }
-}
-
-/// A ledger in memory.
-#[derive(Clone, Default)]
-struct Kept(Arc<Mutex<Option<Begun>>>);
-
-impl Kept {
-    fn begun(&self) -> Option<Begun> {
-        self.0.lock().unwrap().clone()
-    }
-}
-
-impl Ledger for Kept {
-    fn begun(&mut self, id: &str, part: u64) -> io::Result<()> {
-        *self.0.lock().unwrap() = Some(Begun { id: id.into(), part, ..Begun::default() });
-        Ok(())
-    }
-
-    fn done(&mut self, number: u32, done: &Done) -> io::Result<()> {
-        self.0.lock().unwrap().as_mut().unwrap().parts.insert(number, done.clone());
-        Ok(())
     }
 }
 

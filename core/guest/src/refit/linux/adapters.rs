@@ -58,7 +58,7 @@ impl Edits<'_, '_> {
 
     /// Which adapter each name stands for: by its address where one is written down, else in the order of both.
     #[expect(clippy::indexing_slicing, reason = "the places were given by this guest and this hardware")]
-    fn matched(&mut self, used: &[Used]) -> Vec<Match> {
+    pub(super) fn matched(&mut self, used: &[Used]) -> Vec<Match> {
         let adapters = &self.work.hardware.adapters;
         let mut matched: Vec<Match> = Vec::new();
         let mut open: Vec<&str> = Vec::new();

@@ -50,6 +50,7 @@ fn runner(tree: &mut Tree) -> crate::Result<()> {
          \x20   \"$script\"\n\
          \x20   echo \"== exit $?\"\n\
          \x20   rm -f \"$script\"\n\
+         \x20   sync\n\
          done\n\
          rm -f /etc/systemd/system/multi-user.target.wants/{UNIT} /etc/systemd/system/{UNIT} {RUNNER}\n\
          rmdir {FOLDER} /usr/local/lib/reformis 2>/dev/null\n\

@@ -64,12 +64,18 @@ impl Edits<'_, '_> {
             return Ok(Vec::new());
         }
         let pairs = pairs(&old, &hardware.adapters);
+        let asks = |index: usize| hardware.rules.dhcp && matches!(pairs.get(index), Some(Some((0, _))));
+        let asking: Vec<Adapter> = (0..)
+            .zip(&old)
+            .filter(|(index, one)| asks(*index) && one.is_static())
+            .map(|(_, one)| one.clone())
+            .collect();
         let routes = self.system.facts.settings.routes.clone();
         let build = self.target()?.build;
         let mut script = Script::new("Gives the new adapters the settings that the old ones had.");
         script.line("set TRIES=0");
         let (mut changes, mut done) = (Vec::new(), Vec::new());
-        for (index, adapter) in old.iter().enumerate().filter(|(_, adapter)| adapter.is_static()) {
+        for (index, adapter) in old.iter().enumerate().filter(|(index, one)| one.is_static() && !asks(*index)) {
             let Some((place, by)) = pairs[index] else {
                 self.work.remarks.push(Remark::AdapterUnknown { name: adapter.name.clone() });
                 continue;
@@ -98,7 +104,14 @@ impl Edits<'_, '_> {
             ));
             done.push(adapter.clone());
         }
-        if done.is_empty() {
+        for adapter in &asking {
+            changes.push(format!(
+                "{}: it asks for its address (DHCP); it had {}",
+                adapter.name,
+                adapter.addresses.join(", ")
+            ));
+        }
+        if done.is_empty() && asking.is_empty() {
             return Ok(Vec::new());
         }
         for route in &routes {
@@ -110,12 +123,15 @@ impl Edits<'_, '_> {
                 script.line(&format!("route -p add {destination} mask {mask} {gateway} metric {metric}"));
             }
         }
-        // What a script that did not run yet gives to other adapters, it goes on giving them.
-        let name = ADAPTERS_SCRIPTS[usize::from(is_waiting)];
-        self.schedule(name, &script.finish_with(&FIND))?;
+        if !done.is_empty() {
+            // What a script that did not run yet gives to other adapters, it goes on giving them.
+            let name = ADAPTERS_SCRIPTS[usize::from(is_waiting)];
+            self.schedule(name, &script.finish_with(&FIND))?;
+        }
         changes.extend(self.change("SYSTEM", |hive| {
             for set in boot_sets(hive)? {
                 done.iter().try_for_each(|adapter| neutralise(hive, &set, adapter))?;
+                asking.iter().try_for_each(|adapter| let_ask(hive, &set, adapter))?;
             }
             Ok(())
         })?);
@@ -244,24 +260,25 @@ fn write_adapter(script: &mut Script, adapter: &Adapter, mac: &str, number: usiz
 
 /// Takes from an old adapter what the new one gets: an address that two adapters have is refused, and so is a name.
 fn neutralise(hive: &mut Hive, set: &str, adapter: &Adapter) -> crate::Result<()> {
-    let key = format!("{set}\\Services\\Tcpip\\Parameters\\Interfaces\\{}", adapter.id);
-    if hive.find(&key)?.is_some() {
-        hive.set(&key, "EnableDHCP", &Data::Number(1))?;
-        for name in [
-            "IPAddress",
-            "SubnetMask",
-            "DefaultGateway",
-            "DefaultGatewayMetric",
-            "NameServer",
-            "Domain",
-            "InterfaceMetric",
-        ] {
-            hive.unset(&key, name)?;
-        }
-    }
+    let_ask(hive, set, adapter)?;
     let connection = format!("{set}\\Control\\Network\\{CLASS}\\{}\\Connection", adapter.id);
     if hive.find(&connection)?.is_some() {
         hive.set(&connection, "Name", &Data::Text(format!("{}{BEFORE}", adapter.name)))?;
+    }
+    Ok(())
+}
+
+/// Has an adapter ask for its address.
+fn let_ask(hive: &mut Hive, set: &str, adapter: &Adapter) -> crate::Result<()> {
+    let key = format!("{set}\\Services\\Tcpip\\Parameters\\Interfaces\\{}", adapter.id);
+    if hive.find(&key)?.is_none() {
+        return Ok(());
+    }
+    hive.set(&key, "EnableDHCP", &Data::Number(1))?;
+    for name in
+        ["IPAddress", "SubnetMask", "DefaultGateway", "DefaultGatewayMetric", "NameServer", "Domain", "InterfaceMetric"]
+    {
+        hive.unset(&key, name)?;
     }
     Ok(())
 }

@@ -1,4 +1,4 @@
-//! The edits `disks` and `clock`: settings that another host may need otherwise.
+//! The edits `disks`, `clock` and `remote-login`: settings that another host may need otherwise.
 
 use super::Edits;
 use crate::{formats::hive::Data, refit::work::Changes, system::nt::start::boot_sets};
@@ -18,6 +18,31 @@ impl Edits<'_, '_> {
             for set in boot_sets(hive)? {
                 let key = format!("{set}\\Services\\partmgr\\Parameters");
                 hive.set(&key, "SanPolicy", &Data::Number(ALL_ONLINE))?;
+            }
+            Ok(())
+        })
+    }
+
+    /// The edit `remote-login`: remote desktops are let in, by the system and by its own firewall.
+    pub(crate) fn remote_login(&mut self) -> Changes {
+        if !self.work.hardware.rules.remote_login || !self.work.is_first {
+            return Ok(Vec::new());
+        }
+        self.change("SYSTEM", |hive| {
+            for set in boot_sets(hive)? {
+                let server = format!("{set}\\Control\\Terminal Server");
+                if hive.number(&server, "fDenyTSConnections")?.is_some_and(|denied| denied != 0) {
+                    hive.set(&server, "fDenyTSConnections", &Data::Number(0))?;
+                }
+                let rules = format!("{set}\\Services\\SharedAccess\\Parameters\\FirewallPolicy\\FirewallRules");
+                let Some(key) = hive.find(&rules)? else { continue };
+                for value in hive.values(key)?.into_iter().filter(|value| value.name.starts_with("RemoteDesktop-")) {
+                    let Some(rule) = value.data().into_text() else { continue };
+                    if rule.contains("|Active=FALSE|") {
+                        let active = rule.replace("|Active=FALSE|", "|Active=TRUE|");
+                        hive.set(&rules, &value.name, &Data::Text(active))?;
+                    }
+                }
             }
             Ok(())
         })

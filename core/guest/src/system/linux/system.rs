@@ -2,12 +2,16 @@
 
 use super::{Linux, fstab, helpers, kernels, loader, network};
 use crate::{
-    evidence::{Evidence, hardware::Hardware, linux::walk},
+    evidence::{
+        Evidence,
+        hardware::{Hardware, HostRules},
+        linux::walk,
+    },
     fs::tree::Tree,
     refit::{
         edit::{self, Step},
-        linux::Edits,
-        work::{Changes, Work},
+        linux::{self, Edits},
+        work::{Changes, Remark, Work},
     },
     system::{
         Guest,
@@ -17,15 +21,19 @@ use crate::{
 };
 
 /// The edits in the order in which they are made.
-const EDITS: [Step; 8] = [
+const EDITS: [Step; 12] = [
     Step { name: edit::FALLBACK_LOADER, reason: "a new host has no boot entries and looks in one place" },
     Step { name: edit::DRIVERS, reason: "the kernel has to find the new disk controller before it can read the disk" },
     Step { name: edit::DEVICE_NAMES, reason: "disks have other names at the destination" },
+    Step { name: edit::CONSOLE, reason: "the new host shows a serial port and no screen" },
     Step {
         name: edit::ADAPTER_NAMES,
         reason: "adapters get other names, and their configuration goes by the old ones",
     },
+    Step { name: edit::ADDRESSES, reason: "the new host gives the first adapter its address" },
     Step { name: edit::HELPERS, reason: "the old host's helpers have nothing to talk to" },
+    Step { name: edit::REMOTE_LOGIN, reason: "the network is the only way in at the new host" },
+    Step { name: edit::DATA_SOURCES, reason: "another host speaks at the first start, or none" },
     Step { name: edit::IDENTITY, reason: "the person asked for it" },
     Step { name: edit::FIRST_BOOT, reason: "the person gave scripts that run once" },
     Step { name: edit::RELABEL, reason: "files were made whose SELinux label cannot be told" },
@@ -62,6 +70,10 @@ impl System for Linux {
         }
     }
 
+    fn against_rules(&self, guest: &Guest, rules: &HostRules) -> Vec<Remark> {
+        linux::against_rules(self, guest, rules)
+    }
+
     fn reread(&mut self) {
         self.fstab = fstab::read(&self.tree.text("/etc/fstab").unwrap_or_default());
         self.entries = loader::read(&self.tree);
@@ -85,6 +97,10 @@ impl System for Linux {
             edit::DRIVERS => edits.drivers(),
             edit::DEVICE_NAMES => edits.device_names(),
             edit::ADAPTER_NAMES => edits.adapter_names(),
+            edit::CONSOLE => edits.console(),
+            edit::ADDRESSES => edits.addresses(),
+            edit::REMOTE_LOGIN => edits.remote_login(),
+            edit::DATA_SOURCES => edits.data_sources(),
             edit::HELPERS => edits.helpers(),
             edit::IDENTITY => edits.identity(),
             edit::FIRST_BOOT => edits.first_boot(),

@@ -73,6 +73,7 @@ impl System for Nt {
             edit::DISKS => Edits { system: self, work }.disks(),
             edit::CLOCK => Edits { system: self, work }.clock(),
             edit::ADAPTERS => Edits { system: self, work }.adapters(),
+            edit::REMOTE_LOGIN => Edits { system: self, work }.remote_login(),
             edit::IDENTITY => Edits { system: self, work }.identity(),
             edit::FIRST_BOOT => Edits { system: self, work }.first_boot(),
             _ => Ok(Vec::new()),
@@ -93,13 +94,14 @@ impl System for Nt {
 }
 
 /// Its edits, in their order.
-const STEPS: [Step; 8] = [
+const STEPS: [Step; 9] = [
     Step { name: edit::FALLBACK_LOADER, reason: "a loader where a firmware without boot entries looks" },
     Step { name: edit::DRIVERS, reason: "drivers for the new disks and adapters" },
     Step { name: edit::HELPERS, reason: "helpers of the old host stay quiet, and those of the new one are installed" },
     Step { name: edit::DISKS, reason: "a server's disks of data come up by themselves" },
     Step { name: edit::CLOCK, reason: "the machine's clock is taken for what it shows" },
     Step { name: edit::ADAPTERS, reason: "the new adapters get the settings of the old ones" },
+    Step { name: edit::REMOTE_LOGIN, reason: "the network is the only way in at the new host" },
     Step { name: edit::IDENTITY, reason: "a new name for the computer" },
     Step { name: edit::FIRST_BOOT, reason: "scripts that run once when the guest starts" },
 ];

@@ -1,9 +1,13 @@
 //! Optical media (ISO 9660, which is ECMA-119) as far as their files are found: with the long names of Rock Ridge (IEEE P1282) or
 //! Joliet where they have them. UDF (ECMA-167) is told, not read.
 
+mod make;
+
 use std::{collections::HashSet, sync::Arc};
 
 use reformis_disk::{Storage, budget::Budget};
+
+pub use make::make;
 
 use crate::error::{Error, Result};
 
