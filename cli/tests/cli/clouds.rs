@@ -205,6 +205,27 @@ fn nothing_is_made_twice() {
     }
 }
 
+/// The cloud began an import, and nobody came to know it: the same request is made again, and is known again.
+#[test]
+fn an_import_whose_answers_are_all_lost_is_found_again() {
+    let estuary = estuary(|_| ());
+    estuary.cloud.go_wrong(Faults { lost: u32::MAX, ..Faults::default() });
+    let mut child =
+        estuary.place.command(&carry("vmbus-cloud", &[])).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let begun = Instant::now();
+    while estuary.cloud.imports() == 0 {
+        assert!(begun.elapsed() < Duration::from_secs(60) && child.try_wait().unwrap().is_none());
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    estuary.cloud.go_wrong(Faults::default());
+    estuary.place.run(&carry("vmbus-cloud", &["--resume"])).expect(0);
+    let made = (estuary.cloud.imports(), estuary.cloud.images().len(), estuary.cloud.instances().len());
+    assert_eq!(made, (1, 1, 1));
+    estuary.place.run(&["prove", "landing/ledger/receipt.json"]).expect(0);
+}
+
 /// Kills a move into a cloud at so many moments, and goes on: each time there is one image and one instance of the name, and nothing
 /// is left unfinished.
 fn killed(times: u32) {

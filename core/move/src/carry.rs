@@ -216,6 +216,7 @@ fn head(prepared: &Prepared, plan: &Plan) -> journal::Head {
         sources: files.collect(),
         disks: plan.disks.iter().map(|disk| (disk.file.clone(), disk.shape.to_string(), disk.size)).collect(),
         store: plan.store.clone(),
+        identity: Some(plan.identity.machine()),
     }
 }
 

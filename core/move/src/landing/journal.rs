@@ -43,6 +43,9 @@ pub(crate) struct Head {
     /// The store that they go to.
     #[serde(default)]
     pub(crate) store: Option<String>,
+    /// What the machine's own numbers are made from.
+    #[serde(default)]
+    pub(crate) identity: Option<uuid::Uuid>,
 }
 
 /// Version of the head.

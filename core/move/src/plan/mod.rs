@@ -2,6 +2,7 @@
 
 mod disks;
 mod folder;
+mod identity;
 pub(crate) mod settle;
 
 use std::{path::PathBuf, sync::Arc};
@@ -10,6 +11,7 @@ use reformis_disk::{Shape, Storage, container::packed::Wrapping};
 use reformis_machine::{Earlier, Keep, Lost, Machine, MachineFile};
 use reformis_wire::clouds::Then;
 
+pub(crate) use self::identity::Identity;
 use crate::{landing::seed::Seed, target::Target};
 
 /// The machine as it will land.
@@ -20,6 +22,8 @@ pub(crate) struct Plan {
     pub(crate) disks: Vec<PlannedDisk>,
     pub(crate) machine_file: MachineFile,
     pub(crate) folder: PathBuf,
+    /// What its own numbers were made from, where it did not bring them.
+    pub(crate) identity: Identity,
     /// The store that the disks go to, and the folder there: `NAME:FOLDER`.
     pub(crate) store: Option<String>,
     /// The cloud that makes an image of them, and what becomes of that.

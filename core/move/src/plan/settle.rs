@@ -8,7 +8,7 @@ use reformis_machine::{
     Removable, RemovableKind, System, destination::Lacking,
 };
 
-use super::Plan;
+use super::{Identity, Plan};
 use crate::{
     brief::{Brief, Mac, NewDisk},
     error::Result,
@@ -116,8 +116,11 @@ impl Settler<'_> {
         }
         let disks = disks?;
         self.firmware();
+        let folder = Path::new(&self.brief.journey.into).join(&new.name);
+        let folder = std::path::absolute(&folder).unwrap_or(folder);
+        let identity = Identity::of(&folder, &self.target.name);
         let mut machine = Machine::new(new.name.clone());
-        machine.uuid = Some(new.uuid.unwrap_or_else(uuid::Uuid::new_v4));
+        machine.uuid = Some(new.uuid.unwrap_or_else(|| identity.machine()));
         machine.description = new.description.clone();
         machine.cpu = reformis_machine::Cpu { sockets: new.sockets, cores: new.cores };
         machine.memory = new.memory.0;
@@ -129,7 +132,7 @@ impl Settler<'_> {
         machine.system = new.system.map(|cim_os_type| System { cim_os_type, description: new.system_name.clone() });
         machine.serial_ports = new.serial_ports;
         machine.disks = self.brief.disks.iter().map(device).collect();
-        machine.adapters = self.adapters(&before);
+        machine.adapters = self.adapters(&before, identity);
         machine.removable = self
             .brief
             .drives
@@ -138,8 +141,6 @@ impl Settler<'_> {
             .collect();
         self.dropped(&before);
         self.security(&before);
-        let folder = Path::new(&self.brief.journey.into).join(&new.name);
-        let folder = std::path::absolute(&folder).unwrap_or(folder);
         let described = self.target.described.as_ref().filter(|described| described.kind == machine_file);
         let variables = described.and_then(|described| described.nvram.clone());
         let ending = if machine_file == MachineFile::DomainXml { "_VARS.fd" } else { ".nvram" };
@@ -160,6 +161,7 @@ impl Settler<'_> {
             disks,
             machine_file,
             folder,
+            identity,
             store,
             cloud,
             seed: None,
@@ -206,7 +208,7 @@ impl Settler<'_> {
         }
     }
 
-    fn adapters(&mut self, before: &Machine) -> Vec<Adapter> {
+    fn adapters(&mut self, before: &Machine, identity: Identity) -> Vec<Adapter> {
         let mut adapters = Vec::new();
         for (index, new) in self.brief.adapters.iter().enumerate() {
             if !self.destination.adapters.contains(&new.model) {
@@ -226,7 +228,7 @@ impl Settler<'_> {
             }
             let mac = match &new.mac {
                 Mac::Keep => old.and_then(|old| old.mac),
-                Mac::Fresh => Some(fresh_mac()),
+                Mac::Fresh => Some(identity.mac(index)),
                 Mac::Given(mac) => Some(*mac),
             };
             if let (Mac::Keep, Some(mac)) = (&new.mac, &mac) {
@@ -300,10 +302,4 @@ fn device(new: &NewDisk) -> DiskDevice {
         slot: new.slot,
         boot: new.boot,
     }
-}
-
-/// An address that no maker gave out: locally administered, of one adapter (IEEE 802, section 8.4).
-fn fresh_mac() -> reformis_machine::Mac {
-    let [a, b, c, d, e, ..] = uuid::Uuid::new_v4().into_bytes();
-    reformis_machine::Mac::new([0x02, a, b, c, d, e])
 }

@@ -58,6 +58,12 @@ impl StagedFolder {
         }
     }
 
+    /// What an earlier run of this user left of what will be `target`, to look into.
+    pub(crate) fn left_by_us(target: &Path) -> Option<Place> {
+        let (above, name) = Place::of(target).ok()?;
+        above.open_folder_again(&temporary_for(&name)).ok()?
+    }
+
     fn begin(target: &Path, force: bool, mark: &str, again: bool) -> Result<Self> {
         let (above, name) = Place::of(target)?;
         match above.stat(&name)? {

@@ -298,6 +298,12 @@ impl Place {
         Ok(Self { folder: Arc::new(folder.map_err(system("opening", &path))?), path })
     }
 
+    /// The folder `name` that an earlier run of this user left; `None` where there is none.
+    pub(crate) fn open_folder_again(&self, name: &OsStr) -> Result<Option<Self>> {
+        let left = self.open_stale(name, FileType::Directory, OFlags::RDONLY | OFlags::DIRECTORY)?;
+        Ok(left.map(|folder| Self { folder: Arc::new(folder), path: self.path_of(name) }))
+    }
+
     /// The folder itself, for its owner and attributes.
     pub(crate) fn handle(&self) -> &OwnedFd {
         &self.folder
