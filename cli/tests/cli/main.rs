@@ -15,6 +15,7 @@ mod journey;
 mod lend;
 mod machine_files;
 mod memory;
+mod outages;
 mod packed;
 mod recast;
 mod refusals;

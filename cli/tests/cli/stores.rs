@@ -2,8 +2,10 @@
 
 use std::{
     fs,
+    io::Write as _,
+    os::unix::fs::FileExt,
     path::PathBuf,
-    process::Stdio,
+    process::{Command, Stdio},
     time::{Duration, Instant},
 };
 
@@ -13,7 +15,7 @@ use reformis_standin::{
     store::{Faults, Options, PageOptions, PageStore, Store},
 };
 
-use crate::support::{AS_IT_IS, Export, Place};
+use crate::support::{AS_IT_IS, Export, PROGRAM, Place, Ran};
 
 const KEY: &str = "quite-a-secret-key";
 
@@ -336,6 +338,63 @@ fn a_store_that_breaks_off_is_told_of_and_outlasted() {
     place.run(&["prove", "l/tidelog/receipt.json"]).expect(0);
 }
 
+/// Five TiB on the way into a store of each kind, of which little holds something: the memory that is taken does not grow with the size.
+#[test]
+fn a_huge_disk_takes_no_more_memory_on_its_way() {
+    if !is_installed("/usr/bin/time") {
+        // Past the runner, which keeps what tests print.
+        writeln!(std::io::stderr(), "SKIPPED a_huge_disk_takes_no_more_memory_on_its_way: there is no time").unwrap();
+        return;
+    }
+    let estuary = estuary();
+    let place = &estuary.place;
+    let pages = PageStore::start(PageOptions::new(place.path("pages"))).unwrap();
+    let site = fs::read_to_string(place.path("reformis.toml")).unwrap();
+    let quay = format!(
+        "[store.quay]\nkind = \"pages\"\nat = \"{}\"\nkey-id = \"saltmarsh\"\nkey = {{ file = \"quay-key\" }}\n",
+        pages.link()
+    );
+    place.write("reformis.toml", format!("{site}{quay}").as_bytes());
+    place.write("quay-key", format!("{}\n", PageOptions::new("").key).as_bytes());
+    fs::set_permissions(place.path("quay-key"), std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+    let size = 5u64 << 40;
+    let huge = fs::File::create(place.path("huge.raw")).unwrap();
+    huge.set_len(size).unwrap();
+    let bytes = vec![0x5a; 24 << 20];
+    for at in [0, 1 << 40, size - bytes.len() as u64] {
+        huge.write_all_at(&bytes, at).unwrap();
+    }
+    // A stream is 72 MiB in one part of more than half a GiB; pages are put one by one.
+    for (shape, dest, store) in
+        [("vmdk/stream", "vmx-host", "estuary:night"), ("raw/thin", "virtio-host", "quay:night")]
+    {
+        let mut words = vec!["-f", "%M", PROGRAM, "carry", "huge.raw", "--dest", dest, "--shape", shape];
+        words.extend([
+            "--into",
+            store.split(':').next().unwrap(),
+            "--store",
+            store,
+            "--memory",
+            "1GiB",
+            "--network",
+            "default",
+        ]);
+        words.extend(AS_IT_IS);
+        let output = Command::new("/usr/bin/time")
+            .args(&words)
+            .current_dir(place.path(""))
+            .stdin(Stdio::null())
+            .output()
+            .unwrap();
+        let ran = Ran::from(output).expect(0);
+        let kib: u64 = ran.err.lines().last().unwrap().trim().parse().unwrap();
+        assert!(kib < 128 << 10, "{shape}: {kib} KiB of memory");
+    }
+    let runs = pages.runs("night/huge/huge-0.raw");
+    assert_eq!(runs.iter().map(|(start, end)| end - start).sum::<u64>(), 72 << 20);
+    assert_eq!((runs.first().unwrap().0, runs.last().unwrap().1), (0, size));
+}
+
 /// A folder of a real web server takes whole files, which are made here first.
 #[test]
 fn a_folder_takes_files_by_put() {
@@ -418,6 +477,13 @@ fn a_page_store_has_the_pages_that_hold_something() {
         let proof = place.run(&["prove", &target, &format!("{shape}.qcow2").replace('/', "-")]).expect(0).out;
         assert!(!proof.contains("sig="), "{proof}");
     }
+    // While a machine runs from it, one moment of it is read; that is said, and nothing stays there.
+    let name = "quay:night/vhd/full/tidelog/tidelog-0.vhd";
+    let survey = place.run(&["survey", name, "--while-running", "--json"]).expect(0);
+    assert!(survey.json()["targets"][0]["findings"].to_string().contains("read-while-running"), "{}", survey.out);
+    place.run(&["recast", name, "moment.qcow2", "--while-running"]).expect(0);
+    place.run(&["prove", name, "moment.qcow2"]).expect(0);
+    assert!(pages.snapshots().is_empty() && pages.log().iter().any(|line| line.contains("comp=snapshot")));
     let none = place.run(&["survey", "quay:night/nothing.vhd"]).expect(1).err;
     assert!(none.contains("nothing of this name") || none.contains("404"), "{none}");
     assert!(!pages.log().iter().any(|line| line.contains(&key)));

@@ -97,6 +97,16 @@ const ESCAPED: &AsciiSet = &CONTROLS
 const BARE: &AsciiSet = &CONTROLS.add(b' ').add(b'"').add(b'<').add(b'>');
 
 impl Link {
+    /// Whether nobody on the way reads or changes what is said: TLS guards it, or it does not leave this machine.
+    pub(crate) fn is_guarded(&self) -> bool {
+        let is_here = || {
+            let host = self.host.trim_matches(['[', ']']);
+            host.eq_ignore_ascii_case("localhost")
+                || host.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback())
+        };
+        !matches!(self.scheme, Scheme::Http | Scheme::Nbd) || is_here()
+    }
+
     /// Whether `text` begins like a link: a scheme, a colon and two slashes.
     pub fn is_one(text: &str) -> bool {
         text.split_once("://").is_some_and(|(scheme, _)| {

@@ -55,7 +55,7 @@ pub(crate) struct Inner {
     /// Connections by SSH, in the same way.
     sessions: Mutex<HashMap<Way, Arc<Pool>>>,
     /// Whether machines that run are read too.
-    reads_running: AtomicBool,
+    pub(crate) reads_running: AtomicBool,
 }
 
 impl Wires {

@@ -164,9 +164,8 @@ impl State {
         if !rules::is_name(name) {
             return Answer::error(400, "name", "it is no name here");
         }
-        let mut made = lock(&self.made);
         let mut instances = lock(&self.instances);
-        if let Some(state) = made.get(key).and_then(|name| instances.state(name)) {
+        if let Some(state) = instances.asked_with(key).and_then(|name| instances.state(&name)) {
             return Answer::new(200, state);
         }
         let wish = json!({ "then": if start { "started" } else { "stopped" } });
@@ -180,11 +179,10 @@ impl State {
         if instances.get(name).is_some() {
             return Answer::error(409, "taken", "there is an instance of this name");
         }
-        let result = instances.make(name, &image, &body["machine"]).and_then(|()| match start {
+        let result = instances.make(name, &image, &body["machine"], key).and_then(|()| match start {
             true => instances.start(name),
             false => Ok(()),
         });
-        made.insert(key.into(), name.into());
         match (result, instances.state(name)) {
             (Ok(()), Some(state)) => Answer::new(201, state),
             (Err(error), _) => {

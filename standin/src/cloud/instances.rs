@@ -29,6 +29,9 @@ const SETTLES: Duration = Duration::from_secs(60);
 /// The address that the emulator's network gives to the first who asks.
 const ADDRESS: &str = "10.0.2.15";
 
+/// The file with the key by which one was asked for.
+const KEY: &str = "asked-with";
+
 /// All instances, in a folder.
 pub(super) struct Instances {
     folder: PathBuf,
@@ -73,8 +76,15 @@ impl Instances {
         self.all().into_iter().find(|machine| machine.name == name)
     }
 
-    /// Makes one called `name` of `image`, as `machine` says.
-    pub(super) fn make(&self, name: &str, image: &Image, machine: &Value) -> Result<()> {
+    /// The one that was asked for with `key`, also by an earlier process.
+    pub(super) fn asked_with(&self, key: &str) -> Option<String> {
+        let is_it =
+            |name: &String| fs::read_to_string(self.folder.join(name).join(KEY)).is_ok_and(|found| found == key);
+        self.all().into_iter().map(|machine| machine.name).find(is_it)
+    }
+
+    /// Makes one called `name` of `image`, as `machine` says, which was asked for with `key`.
+    pub(super) fn make(&self, name: &str, image: &Image, machine: &Value, key: &str) -> Result<()> {
         let (folder, part) = (self.folder.join(name), self.folder.join(format!("{name}.part")));
         fs::remove_dir_all(&part).ok();
         fs::create_dir_all(&part)?;
@@ -98,6 +108,7 @@ impl Instances {
         });
         fs::write(part.join(format!("{name}.launch.json")), serde_json::to_string_pretty(&launch)?)?;
         fs::write(part.join("power"), "off")?;
+        fs::write(part.join(KEY), key)?;
         let seed = image.folder.join(SEED);
         if seed.exists() {
             fs::copy(seed, self.seed_of(name))?;

@@ -90,8 +90,6 @@ pub(super) struct State {
     pub(super) imports: Mutex<BTreeMap<String, Import>>,
     pub(super) images: Mutex<BTreeMap<String, Image>>,
     pub(super) instances: Mutex<Instances>,
-    /// Instances by the keys with which they were asked for.
-    pub(super) made: Mutex<BTreeMap<String, String>>,
     pub(super) exports: Mutex<Exports>,
     /// Seconds by which the clock was moved.
     moved: AtomicU64,
@@ -119,7 +117,6 @@ impl Cloud {
             imports: Mutex::default(),
             images: Mutex::new(imports::images(&images)),
             instances: Mutex::new(Instances::new(options.data.join("instances"))?),
-            made: Mutex::default(),
             exports: Mutex::new(exports),
             moved: AtomicU64::new(0),
             log: Mutex::default(),

@@ -2,6 +2,7 @@
 
 use std::{collections::BTreeMap, fs, io, path::PathBuf};
 
+use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use super::{refusal::Refusal, signature::hex};
@@ -27,14 +28,42 @@ pub struct Faults {
 /// A part in a list: number, bytes and tag.
 pub(super) type Listed = (u32, u64, String);
 
+#[derive(Serialize, Deserialize)]
 struct Part {
     len: u64,
     tag: String,
+    /// The sum it came with.
+    sum: Option<String>,
 }
 
+#[derive(Serialize, Deserialize)]
 struct Begun {
     key: String,
+    /// Whether parts come with CRC-32C.
+    is_summed: bool,
     parts: BTreeMap<u32, Part>,
+}
+
+/// A part as an upload is finished with it: number, tag and, where it came with one, its sum.
+pub(super) type Wanted = (u32, String, Option<String>);
+
+/// The sum of a body.
+#[derive(Debug, Clone)]
+pub(super) enum Sum {
+    /// SHA-256, in hexadecimal digits.
+    Sha256(String),
+    /// CRC-32C, in base64.
+    Crc32c(String),
+}
+
+impl Sum {
+    /// The tag of `len` bytes that have it.
+    fn tag(&self, len: usize) -> String {
+        match self {
+            Self::Sha256(digest) => tag(digest),
+            Self::Crc32c(sum) => format!("\"{}-{len}\"", sum.trim_end_matches('=')),
+        }
+    }
 }
 
 /// All of it.
@@ -52,6 +81,12 @@ impl Kept {
     pub(super) fn new(folder: PathBuf) -> io::Result<Self> {
         fs::create_dir_all(folder.join("parts"))?;
         let mut kept = Self { folder, objects: BTreeMap::new(), uploads: BTreeMap::new(), next: 0, quota: u64::MAX };
+        // Uploads outlive the store's own process; one whose list was being written is as old as its last whole list.
+        for entry in fs::read_dir(kept.folder.join("parts"))?.flatten() {
+            let name = entry.file_name().to_string_lossy().into_owned();
+            let begun = name.strip_suffix(".json").zip(serde_json::from_slice(&fs::read(entry.path())?).ok());
+            kept.uploads.extend(begun.map(|(id, begun)| (id.to_string(), begun)));
+        }
         for entry in fs::read_dir(&kept.folder)?.flatten().filter(|entry| entry.path().is_file()) {
             let name = entry.file_name().to_string_lossy().into_owned();
             let bytes = fs::read(entry.path())?;
@@ -101,11 +136,11 @@ impl Kept {
         }
     }
 
-    /// Puts an object whose SHA-256 is `digest`.
-    pub(super) fn put(&mut self, key: &str, bytes: &[u8], digest: &str) -> Result<String, Refusal> {
+    /// Puts an object.
+    pub(super) fn put(&mut self, key: &str, bytes: &[u8], sum: &Sum) -> Result<String, Refusal> {
         self.room(bytes.len() as u64)?;
         fs::write(self.file(key), bytes).map_err(|_| Refusal::new(500, "InternalError"))?;
-        let tag = tag(digest);
+        let tag = sum.tag(bytes.len());
         self.objects.insert(key.into(), (bytes.len() as u64, tag.clone()));
         Ok(tag)
     }
@@ -115,11 +150,25 @@ impl Kept {
         self.objects.remove(key);
     }
 
-    pub(super) fn begin(&mut self, key: &str) -> String {
-        self.next += 1;
-        let id = format!("u{}-{}", self.next, std::process::id());
-        self.uploads.insert(id.clone(), Begun { key: key.into(), parts: BTreeMap::new() });
-        id
+    pub(super) fn begin(&mut self, key: &str, is_summed: bool) -> Result<String, Refusal> {
+        let id = loop {
+            self.next += 1;
+            let id = format!("u{}-{}", self.next, std::process::id());
+            if !self.uploads.contains_key(&id) {
+                break id;
+            }
+        };
+        self.uploads.insert(id.clone(), Begun { key: key.into(), is_summed, parts: BTreeMap::new() });
+        self.write(&id)?;
+        Ok(id)
+    }
+
+    /// Writes down what there is of an upload: in one step, so that a store that is killed has the one list or the other.
+    fn write(&self, id: &str) -> Result<(), Refusal> {
+        let path = self.folder.join("parts").join(format!("{id}.json"));
+        let new = path.with_extension("new");
+        let bytes = serde_json::to_vec(&self.uploads.get(id)).unwrap_or_default();
+        fs::write(&new, bytes).and_then(|()| fs::rename(&new, &path)).map_err(|_| Refusal::new(500, "InternalError"))
     }
 
     fn upload(&self, key: &str, id: &str) -> Result<&Begun, Refusal> {
@@ -132,17 +181,24 @@ impl Kept {
         id: &str,
         number: u32,
         bytes: &[u8],
-        digest: &str,
+        sum: &Sum,
     ) -> Result<String, Refusal> {
-        self.upload(key, id)?;
+        if self.upload(key, id)?.is_summed != matches!(sum, Sum::Crc32c(_)) {
+            return Err(Refusal::new(400, "InvalidRequest"));
+        }
         if !(1..=MANY).contains(&number) {
             return Err(Refusal::new(400, "InvalidArgument"));
         }
         self.room(bytes.len() as u64)?;
         fs::write(self.part(id, number), bytes).map_err(|_| Refusal::new(500, "InternalError"))?;
-        let tag = tag(digest);
-        let part = Part { len: bytes.len() as u64, tag: tag.clone() };
+        let tag = sum.tag(bytes.len());
+        let sum = match sum {
+            Sum::Sha256(_) => None,
+            Sum::Crc32c(sum) => Some(sum.clone()),
+        };
+        let part = Part { len: bytes.len() as u64, tag: tag.clone(), sum };
         self.uploads.get_mut(id).map(|begun| begun.parts.insert(number, part));
+        self.write(id)?;
         Ok(tag)
     }
 
@@ -154,8 +210,8 @@ impl Kept {
         Ok((some, rest.next().is_some()))
     }
 
-    /// Makes an object of the parts `wanted`: numbers and tags.
-    pub(super) fn finish(&mut self, key: &str, id: &str, wanted: &[(u32, String)]) -> Result<String, Refusal> {
+    /// Makes an object of the parts `wanted`.
+    pub(super) fn finish(&mut self, key: &str, id: &str, wanted: &[Wanted]) -> Result<String, Refusal> {
         let begun = self.upload(key, id)?;
         if wanted.is_empty() {
             return Err(Refusal::new(400, "MalformedXML"));
@@ -163,8 +219,8 @@ impl Kept {
         if wanted.windows(2).any(|pair| pair[0].0 >= pair[1].0) {
             return Err(Refusal::new(400, "InvalidPartOrder"));
         }
-        for (index, (number, tag)) in wanted.iter().enumerate() {
-            let part = begun.parts.get(number).filter(|part| part.tag == *tag);
+        for (index, (number, tag, sum)) in wanted.iter().enumerate() {
+            let part = begun.parts.get(number).filter(|part| part.tag == *tag && part.sum == *sum);
             let part = part.ok_or_else(|| Refusal::new(400, "InvalidPart"))?;
             if part.len < LEAST && index + 1 < wanted.len() {
                 return Err(Refusal::new(400, "EntityTooSmall"));
@@ -173,7 +229,7 @@ impl Kept {
         let failed = |_| Refusal::new(500, "InternalError");
         let mut whole = fs::File::create(self.file(key)).map_err(failed)?;
         let (mut len, mut tags) = (0, String::new());
-        for (number, tag) in wanted {
+        for (number, tag, _) in wanted {
             len +=
                 io::copy(&mut fs::File::open(self.part(id, *number)).map_err(failed)?, &mut whole).map_err(failed)?;
             tags += tag;
@@ -187,6 +243,7 @@ impl Kept {
     pub(super) fn abort(&mut self, key: &str, id: &str) -> Result<(), Refusal> {
         let numbers: Vec<u32> = self.upload(key, id)?.parts.keys().copied().collect();
         numbers.into_iter().for_each(|number| drop(fs::remove_file(self.part(id, number))));
+        drop(fs::remove_file(self.folder.join("parts").join(format!("{id}.json"))));
         self.uploads.remove(id);
         Ok(())
     }

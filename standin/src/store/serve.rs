@@ -13,10 +13,11 @@ use std::{
     time::{SystemTime, UNIX_EPOCH},
 };
 
+use base64::{Engine as _, engine::general_purpose::STANDARD};
 use sha2::{Digest, Sha256};
 
 use super::{
-    kept::{Faults, Kept, Listed},
+    kept::{Faults, Kept, Listed, Sum, Wanted},
     refusal::Refusal,
     signature::{Gate, decoded, hex},
     talk::Talk,
@@ -234,11 +235,7 @@ impl State {
                 false => Refusal::new(404, "NoSuchBucket"),
             });
         }
-        let digest = hex(&Sha256::digest(&request.body));
-        // Nothing comes without its digest: a proxy on the way may have changed it.
-        if request.headers.get("x-amz-content-sha256").is_some_and(|said| *said != digest) {
-            return Err(Refusal::new(400, "XAmzContentSHA256Mismatch"));
-        }
+        let sum = sum_of(request)?;
         let object = decoded(object);
         let parameter = |name: &str| request.parameter(name).map(decoded);
         let has =
@@ -264,7 +261,7 @@ impl State {
             }
             ("PUT", false, None) => {
                 self.may("put")?;
-                with_tag(lock(&self.kept).put(&object, &request.body, &digest)?)
+                with_tag(lock(&self.kept).put(&object, &request.body, &sum)?)
             }
             ("DELETE", false, None) => {
                 self.may("remove")?;
@@ -273,7 +270,12 @@ impl State {
             }
             ("POST", false, None) if has("uploads") => {
                 self.may("put")?;
-                let id = lock(&self.kept).begin(&object);
+                let is_summed = match request.headers.get("x-amz-checksum-algorithm").map(String::as_str) {
+                    None => false,
+                    Some("CRC32C") => true,
+                    Some(_) => return Err(Refusal::new(400, "InvalidRequest")),
+                };
+                let id = lock(&self.kept).begin(&object, is_summed)?;
                 text(format!(
                     "<InitiateMultipartUploadResult><UploadId>{id}</UploadId></InitiateMultipartUploadResult>"
                 ))
@@ -281,7 +283,7 @@ impl State {
             ("PUT", false, Some(id)) => {
                 self.may("put")?;
                 let number = parameter("partNumber").and_then(|number| number.parse().ok()).unwrap_or(0);
-                with_tag(lock(&self.kept).put_part(&object, &id, number, &request.body, &digest)?)
+                with_tag(lock(&self.kept).put_part(&object, &id, number, &request.body, &sum)?)
             }
             ("GET", false, Some(id)) => {
                 self.may("list")?;
@@ -341,8 +343,26 @@ impl State {
     }
 }
 
-/// Numbers and tags of the parts that an upload is finished with.
-fn wanted(body: &[u8]) -> Option<Vec<(u32, String)>> {
+/// The sum of a body, which is what the request says: nothing comes without one, since a proxy on the way may have changed it.
+fn sum_of(request: &Request) -> Result<Sum, Refusal> {
+    let said = request.headers.get("x-amz-content-sha256");
+    if said.is_some_and(|said| said == "UNSIGNED-PAYLOAD") {
+        let said = request.headers.get("x-amz-checksum-crc32c").ok_or_else(|| Refusal::new(400, "InvalidRequest"))?;
+        let sum = STANDARD.encode(crc32c::crc32c(&request.body).to_be_bytes());
+        return match *said == sum {
+            true => Ok(Sum::Crc32c(sum)),
+            false => Err(Refusal::new(400, "BadDigest")),
+        };
+    }
+    let digest = hex(&Sha256::digest(&request.body));
+    match said.is_some_and(|said| *said != digest) {
+        true => Err(Refusal::new(400, "XAmzContentSHA256Mismatch")),
+        false => Ok(Sum::Sha256(digest)),
+    }
+}
+
+/// Numbers, tags and sums of the parts that an upload is finished with.
+fn wanted(body: &[u8]) -> Option<Vec<Wanted>> {
     let text = std::str::from_utf8(body).ok()?;
     let document = roxmltree::Document::parse(text).ok()?;
     let root = document.root_element();
@@ -353,7 +373,8 @@ fn wanted(body: &[u8]) -> Option<Vec<(u32, String)>> {
         part.children().find(|child| child.tag_name().name() == name)?.text().map(String::from)
     };
     let parts = root.children().filter(roxmltree::Node::is_element);
-    parts.map(|part| Some((of(part, "PartNumber")?.parse().ok()?, of(part, "ETag")?))).collect()
+    let one = |part| Some((of(part, "PartNumber")?.parse().ok()?, of(part, "ETag")?, of(part, "ChecksumCRC32C")));
+    parts.map(one).collect()
 }
 
 /// A time as HTTP writes it.

@@ -115,6 +115,10 @@ impl Gate<'_> {
             let value = request.headers.get(name).ok_or_else(|| Refusal::new(403, "AccessDenied"))?;
             headers += &format!("{name}:{}\n", value.split_whitespace().collect::<Vec<_>>().join(" "));
         }
+        let is_signed = |name: &String| names.split(';').any(|signed| signed == name);
+        if request.headers.keys().any(|name| name.starts_with("x-amz-") && !is_signed(name)) {
+            return Err(Refusal::new(403, "AccessDenied"));
+        }
         if !names.split(';').any(|name| name == "host") {
             return Err(Refusal::new(403, "AccessDenied"));
         }

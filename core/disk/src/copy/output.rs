@@ -23,26 +23,50 @@ pub struct Output {
     pieces: Mutex<Option<PieceMaker>>,
 }
 
+/// What takes bytes in one direction.
+pub trait OneWay: Write + Send {
+    /// Takes `len` zeros: whoever has another way to say so need not take each of them.
+    ///
+    /// # Errors
+    /// Those of writing.
+    fn zeros(&mut self, len: u64) -> std::io::Result<()> {
+        write_zeros(self, len)
+    }
+}
+
+/// Writes `len` zeros into `to`.
+///
+/// # Errors
+/// Those of writing.
+#[expect(clippy::indexing_slicing, reason = "never more at once than the block of zeros holds")]
+pub fn write_zeros(to: &mut (impl Write + ?Sized), mut len: u64) -> std::io::Result<()> {
+    static ZEROS: [u8; 64 << 10] = [0; 64 << 10];
+    while len > 0 {
+        let now = len.min(ZEROS.len() as u64);
+        to.write_all(&ZEROS[..to_usize(now)])?;
+        len -= now;
+    }
+    Ok(())
+}
+
+impl OneWay for std::io::Stdout {}
+
 enum To {
     File(File),
     Pipe(Mutex<Pipe>),
 }
 
 struct Pipe {
-    stream: Box<dyn Write + Send>,
+    stream: Box<dyn OneWay>,
     /// Bytes written.
     at: u64,
 }
 
 impl Pipe {
-    #[expect(clippy::indexing_slicing, reason = "never more at once than the block of zeros holds")]
-    fn zeros(&mut self, mut len: u64) -> std::io::Result<()> {
-        static ZEROS: [u8; 64 << 10] = [0; 64 << 10];
-        while len > 0 {
-            let now = len.min(ZEROS.len() as u64);
-            self.stream.write_all(&ZEROS[..to_usize(now)])?;
-            self.at += now;
-            len -= now;
+    fn zeros(&mut self, len: u64) -> std::io::Result<()> {
+        if len > 0 {
+            self.stream.zeros(len)?;
+            self.at += len;
         }
         Ok(())
     }
@@ -60,7 +84,7 @@ impl Output {
     }
 
     /// A pipe: takes only shapes that are written in one direction.
-    pub fn pipe(stream: impl Write + Send + 'static, name: impl Into<String>) -> Self {
+    pub fn pipe(stream: impl OneWay + 'static, name: impl Into<String>) -> Self {
         let pipe = Pipe { stream: Box::new(stream), at: 0 };
         Self { name: name.into(), to: To::Pipe(Mutex::new(pipe)), pieces: Mutex::default() }
     }
@@ -188,6 +212,8 @@ mod tests {
             Ok(())
         }
     }
+
+    impl OneWay for Given {}
 
     #[test]
     fn a_pipe_gets_zeros_for_holes_and_nothing_twice() {

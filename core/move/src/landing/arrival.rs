@@ -8,7 +8,7 @@ use std::{
 
 use reformis_disk::{error::WireError, source::Access};
 use reformis_machine::{LandedDisk, MachineFile};
-use reformis_wire::clouds::{Cloud, Object, Outcome, Refusal, Then, Wish};
+use reformis_wire::clouds::{Cloud, Object, Outcome, Refusal, Task, Then, Wish};
 use serde::{Deserialize, Serialize};
 
 use super::{facts, files, shipping::Shipping};
@@ -26,6 +26,9 @@ use crate::{
 pub(crate) const LEDGER: &str = "at-cloud.json";
 /// The longest ledger, and the longest launch JSON, that is read, in bytes.
 const MOST: u64 = 16 << 20;
+
+/// How often an import that the cloud knows no more is begun again.
+const FORGOTTEN: u32 = 3;
 
 /// What was asked for so far.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -165,6 +168,18 @@ impl Arrival {
         })
     }
 
+    /// Begins an import, and notes it.
+    fn begin(&self, wish: &Wish, asked: &mut Asked, folder: &Place) -> Result<Task> {
+        if asked.key.is_empty() {
+            asked.key = uuid::Uuid::new_v4().to_string();
+            asked.note(folder)?;
+        }
+        let task = self.cloud.begin(wish, &asked.key)?;
+        asked.import = Some(task.id.clone());
+        asked.note(folder)?;
+        Ok(task)
+    }
+
     /// Begins the import, or goes on with the one that was begun, and follows it to its image.
     fn image(
         &self,
@@ -184,28 +199,25 @@ impl Arrival {
                 (watch.progress)(now.saturating_sub(told));
                 told = told.max(now);
             };
-            let followed = match &asked.import {
-                Some(import) => match self.cloud.follow(import, &mut progress) {
-                    // The cloud has forgotten it; the same key does not make it twice.
-                    Err(reformis_disk::Error::Wire(error)) if is_absent(&error) => None,
-                    other => Some(other?),
-                },
-                None => None,
-            };
-            let outcome = match followed {
-                Some(outcome) => outcome,
-                None => {
-                    if asked.key.is_empty() {
-                        asked.key = uuid::Uuid::new_v4().to_string();
-                        asked.note(folder)?;
+            let mut forgotten = 0;
+            let outcome = loop {
+                let import = match asked.import.clone() {
+                    Some(import) => import,
+                    None => {
+                        let task = self.begin(wish, asked, folder)?;
+                        if let Some(outcome) = task.outcome {
+                            break outcome;
+                        }
+                        task.id
                     }
-                    let task = self.cloud.begin(wish, &asked.key)?;
-                    asked.import = Some(task.id.clone());
-                    asked.note(folder)?;
-                    match task.outcome {
-                        Some(outcome) => outcome,
-                        None => self.cloud.follow(&task.id, &mut progress)?,
+                };
+                match self.cloud.follow(&import, &mut progress) {
+                    // The cloud was started anew, and knows it no more: the same key does not make it twice.
+                    Err(reformis_disk::Error::Wire(error)) if is_absent(&error) && forgotten < FORGOTTEN => {
+                        forgotten += 1;
+                        asked.import = None;
                     }
+                    other => break other?,
                 }
             };
             match outcome {

@@ -26,8 +26,18 @@ const MOST: u64 = 16 << 20;
 #[derive(Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 enum Line {
-    Upload { id: String, part: u64 },
-    Part { number: u32, len: u64, digest: String, tag: String },
+    Upload {
+        id: String,
+        part: u64,
+    },
+    Part {
+        number: u32,
+        len: u64,
+        digest: String,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        crc: Option<String>,
+        tag: String,
+    },
     Whole(Whole),
 }
 
@@ -92,9 +102,9 @@ fn read(file: &File) -> Left {
             Ok(Line::Upload { id, part }) => {
                 left = Left { begun: Some(Begun { id, part, parts: BTreeMap::new() }), whole: None };
             }
-            Ok(Line::Part { number, len, digest, tag }) => {
+            Ok(Line::Part { number, len, digest, crc, tag }) => {
                 if let Some(begun) = &mut left.begun {
-                    begun.parts.insert(number, Done { len, digest, tag });
+                    begun.parts.insert(number, Done { len, digest, crc, tag });
                 }
             }
             Ok(Line::Whole(whole)) => left.whole = Some(whole),
@@ -111,8 +121,8 @@ impl Ledger for PartsLedger {
     }
 
     fn done(&mut self, number: u32, done: &Done) -> io::Result<()> {
-        let Done { len, digest, tag } = done.clone();
-        self.put(&Line::Part { number, len, digest, tag })
+        let Done { len, digest, crc, tag } = done.clone();
+        self.put(&Line::Part { number, len, digest, crc, tag })
     }
 }
 
@@ -126,7 +136,12 @@ mod tests {
         let place = Place::open(folder.path()).unwrap();
         let (mut ledger, left) = PartsLedger::open(&place, "tidelog-0.raw").unwrap();
         assert_eq!(left, Left::default());
-        let done = |len: u64| Done { len, digest: format!("{len:064x}"), tag: format!("\"t{len}\"") };
+        let done = |len: u64| Done {
+            len,
+            digest: format!("{len:064x}"),
+            crc: (len > 9).then(|| format!("c{len}")),
+            tag: format!("\"t{len}\""),
+        };
         ledger.begun("older", 7).unwrap();
         ledger.done(1, &done(7)).unwrap();
         ledger.begun("u-1", 16).unwrap();

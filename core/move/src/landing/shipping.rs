@@ -16,7 +16,11 @@ use std::{
 use reformis_disk::{
     Disk, Facts, Format,
     container::Source,
-    copy::{Copied, Output, Watch, pipeline},
+    copy::{
+        Copied, Output, Watch,
+        output::{OneWay, write_zeros},
+        pipeline,
+    },
     error::WireKind,
     format::{self, NewImage},
 };
@@ -379,6 +383,24 @@ impl Sink {
             upload.finish()?;
         }
         Ok(inside.hash.take().map(|hash| hash.finish().value))
+    }
+}
+
+impl OneWay for Sink {
+    fn zeros(&mut self, len: u64) -> io::Result<()> {
+        // Zeros that are sent are told as they are sent, and digested where a manifest wants that.
+        let mut inside = self.inside();
+        let upload = inside.upload.as_mut().filter(|upload| upload.is_sparse());
+        let Some(upload) = upload else {
+            drop(inside);
+            return write_zeros(self, len);
+        };
+        upload.zeros(len)?;
+        self.taken.fetch_add(len, Ordering::Relaxed);
+        match &mut inside.hash {
+            Some(hash) => write_zeros(hash, len),
+            None => Ok(()),
+        }
     }
 }
 

@@ -7,6 +7,7 @@ use std::{
     sync::{Arc, Mutex, MutexGuard, PoisonError},
 };
 
+use reformis_disk::copy::output::OneWay;
 use reformis_machine::manifest::Algorithm;
 
 use crate::checksum::Hasher;
@@ -38,6 +39,8 @@ impl Sink {
         (inside.at - inside.start, inside.hash.clone().finish().value)
     }
 }
+
+impl OneWay for Sink {}
 
 impl Write for Sink {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {

@@ -6,16 +6,27 @@ use std::{
 };
 
 use reformis_disk::{
+    Storage,
     budget::Budget,
     container::{self, Source},
     error::{WireError, WireKind},
 };
 use reformis_wire::{Link, Wires};
 
-use crate::error::{Error, Result};
+use crate::{
+    error::{Error, Result},
+    finding::Finding,
+};
 
 /// Endings of archives that a link may continue into.
 const ARCHIVES: [&str; 8] = [".ova", ".tar", ".zip", ".tgz", ".tar.gz", ".tar.xz", ".tar.zst", ".tar.bz2"];
+
+/// What there is to say where `storage` is one moment of what `path` names in a store.
+pub(super) fn moment_of(storage: &dyn Storage, path: &Path, wires: &Wires) -> Option<Finding> {
+    let asked = path.to_str().filter(|text| wires.store_of(text).is_some())?;
+    let how = "it is a snapshot of the store, as after a power cut".into();
+    (storage.name() != asked).then(|| Finding::ReadWhileRunning { machine: asked.into(), how })
+}
 
 /// Finds what `path` names: a file, a device or a member of an archive, here or at a link.
 ///
@@ -28,7 +39,7 @@ pub(crate) fn locate(path: &Path, budget: &Arc<Budget>, wires: &Wires) -> Result
     if let Some((store, name)) =
         path.to_str().and_then(|text| wires.store_of(text)).filter(|(_, name)| !name.is_empty())
     {
-        return Ok(wires.store(store)?.open(name, budget)?);
+        return Ok(wires.store(store)?.open_at_one_moment(name, budget)?);
     }
     let Some(text) = path.to_str().filter(|_| Wires::is_link(path)) else {
         return Ok(container::locate(path, budget)?);

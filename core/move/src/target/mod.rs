@@ -302,7 +302,12 @@ pub fn open(path: &Path, opening: &Opening<'_>) -> Result<Target> {
     let found = locate(path, &opening.budget, &opening.wires)?.unwrapped()?;
     let path = &PathBuf::from(without_secrets(&path.to_string_lossy()));
     let stream = match found {
-        Source::Storage(storage) => return open_storage(storage, path, None, opening),
+        Source::Storage(storage) => {
+            let moment = locate::moment_of(storage.as_ref(), path, &opening.wires);
+            let mut target = open_storage(storage, path, None, opening)?;
+            target.findings.extend(moment);
+            return Ok(target);
+        }
         Source::Stream(stream) => stream,
     };
     let Some(unpack) = &opening.unpack else { return loose::open_stream(&stream, path) };

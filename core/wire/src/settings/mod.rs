@@ -14,7 +14,7 @@ pub use cloud::{CloudKind, CloudSettings, Commands};
 pub use host::{HostKind, HostSettings};
 pub use link::{Compression, HeaderValue, LinkSettings};
 use serde::Deserialize;
-pub use store::{StoreKind, StoreSettings, Style};
+pub use store::{Checksum, StoreKind, StoreSettings, Style};
 
 use crate::link::Link;
 

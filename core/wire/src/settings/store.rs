@@ -39,6 +39,16 @@ pub enum Style {
     Host,
 }
 
+/// By what an object store knows that a part arrived as it was sent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Checksum {
+    /// A digest that is signed with the request.
+    Sha256,
+    /// A sum that finds accidents: enough where nobody on the way can change a byte, and many times as fast.
+    Crc32c,
+}
+
 /// What a site says of a store. How its server is reached, the table `link` says.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -57,11 +67,19 @@ pub struct StoreSettings {
     pub key_id: Option<HeaderValue>,
     /// The key that signs, for `objects` and `pages`.
     pub key: Option<Credential>,
+    /// By what it knows that a part arrived as it was sent, for `objects`; where nothing is said, CRC-32C over TLS and on this machine,
+    /// SHA-256 elsewhere.
+    pub checksum: Option<Checksum>,
     /// Parts that are sent at the same time.
     pub connections: Option<usize>,
 }
 
 impl StoreSettings {
+    /// By what it knows that a part arrived as it was sent.
+    pub(crate) fn checksum(&self, link: &Link) -> Checksum {
+        self.checksum.unwrap_or(if link.is_guarded() { Checksum::Crc32c } else { Checksum::Sha256 })
+    }
+
     /// Says what does not fit together, as the end of a sentence.
     pub(super) fn check(&self) -> Result<(), String> {
         let link = Link::parse(&self.at).map_err(|error| format!("'at' is no link that is read: {}", error.what))?;
@@ -70,6 +88,12 @@ impl StoreSettings {
         }
         if self.connections.is_some_and(|count| !(1..=4).contains(&count)) {
             return Err("connections is a number from 1 to 4".into());
+        }
+        if self.checksum.is_some() && self.kind != StoreKind::Objects {
+            return Err("a checksum is for stores of objects".into());
+        }
+        if self.checksum == Some(Checksum::Crc32c) && !link.is_guarded() {
+            return Err("checksum = \"crc32c\" is not safe without TLS: anybody on the way could change a part".into());
         }
         match self.kind {
             StoreKind::Objects if self.region.is_none() || self.key_id.is_none() || self.key.is_none() => {

@@ -13,7 +13,7 @@ use std::{
 use reformis_disk::error::WireKind;
 use ring::digest::{Context, SHA512};
 
-use super::{Parts, Piece, Store, There, sign::hex};
+use super::{Done, Parts, Piece, Store, There, sign::hex};
 use crate::{
     fault::{Fault, Stop},
     images::{Image, Images},
@@ -175,7 +175,7 @@ impl Parts for ImageStore {
         Ok(None)
     }
 
-    fn finish(&self, _: &str, id: &str, _: &[String], len: u64) -> Result<(), Fault> {
+    fn finish(&self, _: &str, id: &str, _: &[Done], len: u64) -> Result<(), Fault> {
         let stream = self.stream.lock().unwrap_or_else(PoisonError::into_inner).take();
         let Some(stream) = stream.filter(|stream| stream.id == id) else {
             return Err(Fault::protocol("the stream is gone"));

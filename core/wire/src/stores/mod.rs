@@ -14,7 +14,7 @@ mod xml;
 
 use std::{collections::BTreeMap, sync::Arc};
 
-use piece::Piece;
+use piece::{Piece, Sum};
 use reformis_disk::{
     Error, Result,
     error::{WireError, WireKind},
@@ -62,6 +62,16 @@ trait Store: Send + Sync {
         Ok(None)
     }
 
+    /// Takes a snapshot of `name`; the name by which that moment is read. `None` where there are no snapshots.
+    fn snapshot(&self, _name: &str) -> Result<Option<String>, Fault> {
+        Ok(None)
+    }
+
+    /// Removes a snapshot.
+    fn remove_snapshot(&self, _name: &str) -> Result<(), Fault> {
+        Ok(())
+    }
+
     /// How it takes uploads in parts, where it does.
     fn parts(&self) -> Option<&dyn Parts> {
         None
@@ -80,6 +90,16 @@ trait Parts: Send + Sync {
         upload::part_of(most)
     }
 
+    /// Whether an upload is zero where nothing is put, so that parts without data are left out, and no list of parts finishes it.
+    fn is_sparse(&self) -> bool {
+        false
+    }
+
+    /// By what it knows that a part arrived as it was sent.
+    fn sum(&self) -> Sum {
+        Sum::Crc32c
+    }
+
     /// Begins one of at most `most` bytes; what it is called.
     fn begin(&self, name: &str, most: u64) -> Result<String, Fault>;
 
@@ -89,8 +109,8 @@ trait Parts: Send + Sync {
     /// What is there; `None` where the upload is not.
     fn there(&self, name: &str, id: &str) -> Result<Option<There>, Fault>;
 
-    /// Makes one object of the parts with these tags, of `len` bytes together.
-    fn finish(&self, name: &str, id: &str, tags: &[String], len: u64) -> Result<(), Fault>;
+    /// Makes one object of these parts, of `len` bytes together.
+    fn finish(&self, name: &str, id: &str, parts: &[Done], len: u64) -> Result<(), Fault>;
 
     /// Gives the upload up.
     fn abort(&self, name: &str, id: &str) -> Result<(), Fault>;

@@ -14,7 +14,7 @@ use reformis_disk::error::WireKind;
 use ureq::{SendBody, http::Response};
 
 use super::{
-    Parts, Piece, Store, There,
+    Done, Parts, Piece, Store, Sum, There,
     sign::{self, Signer, Unsigned, sha256},
     xml::{self, Text},
 };
@@ -23,7 +23,7 @@ use crate::{
     http::{Client, Relink, fault_of_answer, fault_of_io},
     link::{Link, encoded},
     secret::Secret,
-    settings::{HeaderValue, StoreSettings, Style},
+    settings::{Checksum, HeaderValue, StoreSettings, Style},
     wires::{Inner, Wires},
 };
 
@@ -50,6 +50,7 @@ pub(super) struct Objects {
     /// The folder that all names begin with; empty, or with a slash at its end.
     folder: String,
     signer: Signer,
+    sum: Sum,
     /// Seconds by which the store's clock is ahead of ours.
     ahead: AtomicI64,
 }
@@ -80,6 +81,10 @@ impl Objects {
                 },
                 key: wires.inner.secret(settings.key.as_ref().ok_or_else(missing)?)?,
                 region: settings.region.clone().unwrap_or_default(),
+            },
+            sum: match settings.checksum(&link) {
+                Checksum::Sha256 => Sum::Sha256,
+                Checksum::Crc32c => Sum::Crc32c,
             },
             ahead: AtomicI64::new(0),
             link,
@@ -121,8 +126,8 @@ impl Objects {
     ) -> Result<Response<ureq::Body>, Fault> {
         for is_last in [false, true] {
             let path = self.path(ask.object);
-            let unsigned =
-                Unsigned { method: ask.method, host: &self.host, path: &path, query: ask.query, digest: ask.digest };
+            let Ask { method, query, digest, sum, .. } = *ask;
+            let unsigned = Unsigned { method, host: &self.host, path: &path, query, digest, sum };
             let headers = self.signer.headers(&unsigned, self.now());
             let len = ask.len.to_string();
             let mut extra: Vec<(&str, &str)> = headers.iter().map(|(name, value)| (*name, value.as_str())).collect();
@@ -237,6 +242,8 @@ struct Ask<'a> {
     query: &'a [(&'a str, &'a str)],
     /// SHA-256 of the body.
     digest: &'a str,
+    /// The header that says by which sum, or which it is.
+    sum: Option<(&'static str, &'a str)>,
     len: u64,
     /// What our key needs to be allowed, as it is told.
     what: &'a str,
@@ -244,7 +251,7 @@ struct Ask<'a> {
 
 impl<'a> Ask<'a> {
     fn of(method: &'a str, object: Option<&'a str>, query: &'a [(&'a str, &'a str)], what: &'a str) -> Self {
-        Self { method, object, query, digest: "", len: 0, what }
+        Self { method, object, query, digest: "", sum: None, len: 0, what }
     }
 }
 
@@ -313,12 +320,15 @@ impl Store for Objects {
 }
 
 impl Parts for Objects {
+    fn sum(&self) -> Sum {
+        self.sum
+    }
+
     fn begin(&self, name: &str, _: u64) -> Result<String, Fault> {
-        let texts = self.texts(
-            &Ask::of("POST", Some(name), &[("uploads", "")], "put objects"),
-            b"",
-            "InitiateMultipartUploadResult",
-        )?;
+        // Parts come with the sum that the upload was begun with, and with no other ("Checking object integrity").
+        let sum = (self.sum == Sum::Crc32c).then_some(("x-amz-checksum-algorithm", "CRC32C"));
+        let ask = Ask { sum, ..Ask::of("POST", Some(name), &[("uploads", "")], "put objects") };
+        let texts = self.texts(&ask, b"", "InitiateMultipartUploadResult")?;
         let id = xml::first(&texts, "UploadId").map(String::from);
         id.ok_or_else(|| Fault::protocol("it begins an upload, and does not name it"))
     }
@@ -326,7 +336,9 @@ impl Parts for Objects {
     fn put_part(&self, name: &str, id: &str, number: u32, piece: &Piece) -> Result<String, Fault> {
         let number = number.to_string();
         let query = [("partNumber", number.as_str()), ("uploadId", id)];
-        let ask = Ask { digest: &piece.digest, len: piece.len, ..Ask::of("PUT", Some(name), &query, "put objects") };
+        let digest = if piece.crc.is_some() { sign::UNSIGNED } else { &piece.digest };
+        let sum = piece.crc.as_deref().map(|crc| ("x-amz-checksum-crc32c", crc));
+        let ask = Ask { digest, sum, len: piece.len, ..Ask::of("PUT", Some(name), &query, "put objects") };
         let shared = &self.inner().shared;
         let answer = self.ask(&ask, &|| Some(Box::new(piece.reader(&shared.pace, &shared.stop))))?;
         let tag = answer.headers().get("etag").and_then(|tag| tag.to_str().ok()).map(String::from);
@@ -362,11 +374,14 @@ impl Parts for Objects {
         Err(Fault::protocol("its list of parts has no end"))
     }
 
-    fn finish(&self, name: &str, id: &str, tags: &[String], _: u64) -> Result<(), Fault> {
-        let part = |(index, tag): (usize, &String)| {
-            format!("<Part><PartNumber>{}</PartNumber><ETag>{}</ETag></Part>", index + 1, xml::escaped(tag))
+    fn finish(&self, name: &str, id: &str, parts: &[Done], _: u64) -> Result<(), Fault> {
+        let part = |(index, done): (usize, &Done)| {
+            let sum = |crc: &String| format!("<ChecksumCRC32C>{}</ChecksumCRC32C>", xml::escaped(crc));
+            let sum = done.crc.as_ref().map(sum).unwrap_or_default();
+            let (number, tag) = (index + 1, xml::escaped(&done.tag));
+            format!("<Part><PartNumber>{number}</PartNumber><ETag>{tag}</ETag>{sum}</Part>")
         };
-        let parts: String = tags.iter().enumerate().map(part).collect();
+        let parts: String = parts.iter().enumerate().map(part).collect();
         let body = format!("<CompleteMultipartUpload>{parts}</CompleteMultipartUpload>");
         let query = [("uploadId", id)];
         let ask = Ask::of("POST", Some(name), &query, "put objects");

@@ -7,6 +7,7 @@ use std::{
     os::unix::fs::FileExt,
 };
 
+use base64::{Engine as _, engine::general_purpose::STANDARD};
 use ring::digest::{Context, SHA256};
 
 use super::sign::hex;
@@ -19,30 +20,74 @@ enum Bytes {
     File(File, u64),
 }
 
+/// By what a store knows that what arrived is what was sent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Sum {
+    /// SHA-256: nobody on the way can change a byte, whatever the way is.
+    Sha256,
+    /// CRC-32C, where nobody on the way can change a byte as it is; what is the same is known again by BLAKE3.
+    Crc32c,
+}
+
+/// A sum that is being made.
+enum Summing {
+    Sha256(Box<Context>),
+    Crc32c(u32, Box<blake3::Hasher>),
+}
+
+impl Summing {
+    fn new(sum: Sum) -> Self {
+        match sum {
+            Sum::Sha256 => Self::Sha256(Box::new(Context::new(&SHA256))),
+            Sum::Crc32c => Self::Crc32c(0, Box::default()),
+        }
+    }
+
+    fn update(&mut self, bytes: &[u8]) {
+        match self {
+            Self::Sha256(context) => context.update(bytes),
+            Self::Crc32c(crc, hasher) => {
+                *crc = crc32c::crc32c_append(*crc, bytes);
+                hasher.update(bytes);
+            }
+        }
+    }
+
+    /// The digest by which the same bytes are known again, and the sum as a store reads it where it is another.
+    fn finish(self) -> (String, Option<String>) {
+        match self {
+            Self::Sha256(context) => (hex(context.finish().as_ref()), None),
+            Self::Crc32c(crc, hasher) => (hasher.finalize().to_string(), Some(STANDARD.encode(crc.to_be_bytes()))),
+        }
+    }
+}
+
 /// A part, whole.
 pub(super) struct Piece {
     bytes: Bytes,
     pub(super) len: u64,
-    /// SHA-256, in hexadecimal digits.
+    /// By which the same bytes are known again, in hexadecimal digits: SHA-256 where there is no `crc`, else BLAKE3.
     pub(super) digest: String,
+    /// CRC-32C in base64, its first byte the highest, where the store takes that.
+    pub(super) crc: Option<String>,
 }
 
 /// A part that is being filled.
 pub(super) struct Filling {
     bytes: Bytes,
     pub(super) len: u64,
-    digest: Context,
+    sum: Summing,
 }
 
 impl Filling {
     /// In memory.
-    pub(super) fn memory(room: usize) -> Self {
-        Self { bytes: Bytes::Memory(Vec::with_capacity(room)), len: 0, digest: Context::new(&SHA256) }
+    pub(super) fn memory(room: usize, sum: Sum) -> Self {
+        Self { bytes: Bytes::Memory(Vec::with_capacity(room)), len: 0, sum: Summing::new(sum) }
     }
 
     /// In `file`, which is empty.
-    pub(super) fn file(file: File) -> Self {
-        Self { bytes: Bytes::File(file, 0), len: 0, digest: Context::new(&SHA256) }
+    pub(super) fn file(file: File, sum: Sum) -> Self {
+        Self { bytes: Bytes::File(file, 0), len: 0, sum: Summing::new(sum) }
     }
 
     pub(super) fn push(&mut self, bytes: &[u8]) -> io::Result<()> {
@@ -50,20 +95,21 @@ impl Filling {
             Bytes::Memory(kept) => kept.extend_from_slice(bytes),
             Bytes::File(file, _) => file.write_all(bytes)?,
         }
-        self.digest.update(bytes);
+        self.sum.update(bytes);
         self.len += bytes.len() as u64;
         Ok(())
     }
 
     pub(super) fn finish(self) -> Piece {
-        Piece { bytes: self.bytes, len: self.len, digest: hex(self.digest.finish().as_ref()) }
+        let (digest, crc) = self.sum.finish();
+        Piece { bytes: self.bytes, len: self.len, digest, crc }
     }
 }
 
 impl Piece {
     /// The `len` bytes at `start` of `file`, whose digest nobody asks for.
     pub(super) fn of_file(file: File, start: u64, len: u64) -> Self {
-        Self { bytes: Bytes::File(file, start), len, digest: String::new() }
+        Self { bytes: Bytes::File(file, start), len, digest: String::new(), crc: None }
     }
 
     /// All of its bytes at once.

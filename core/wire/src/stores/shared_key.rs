@@ -58,13 +58,16 @@ impl SharedKey {
         format!("SharedKey {account}:{}", self.sign(&text))
     }
 
-    /// The query of a link by which anybody may read the object at `name` (`CONTAINER/NAME`) until `end`.
-    pub(super) fn link_query(&self, name: &str, end: Timestamp) -> String {
+    /// The query of a link by which anybody may read the object at `name` (`CONTAINER/NAME`) until `end`; with a `moment`, its snapshot
+    /// of that time.
+    pub(super) fn link_query(&self, name: &str, moment: Option<&str>, end: Timestamp) -> String {
         let end = end.strftime("%Y-%m-%dT%H:%M:%SZ").to_string();
         let resource = format!("/blob/{}/{name}", self.account.expose());
         // Rights, start, end, what, policy, addresses, protocols, version, kind, snapshot, and five headers of the answer.
-        let text = format!("r\n\n{end}\n{resource}\n\n\n\n{LINK_VERSION}\nb\n\n\n\n\n\n");
+        let (kind, time) = (if moment.is_some() { "bs" } else { "b" }, moment.unwrap_or_default());
+        let text = format!("r\n\n{end}\n{resource}\n\n\n\n{LINK_VERSION}\n{kind}\n{time}\n\n\n\n\n");
         let signature = encoded(&self.sign(&text), false);
-        format!("sv={LINK_VERSION}&sr=b&sp=r&se={}&sig={signature}", encoded(&end, false))
+        let snapshot = moment.map_or(String::new(), |moment| format!("snapshot={}&", encoded(moment, false)));
+        format!("{snapshot}sv={LINK_VERSION}&sr={kind}&sp=r&se={}&sig={signature}", encoded(&end, false))
     }
 }

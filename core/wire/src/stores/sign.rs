@@ -12,6 +12,8 @@ use crate::{link::encoded, secret::Secret};
 const ALGORITHM: &str = "AWS4-HMAC-SHA256";
 const SERVICE: &str = "s3";
 const END: &str = "aws4_request";
+/// In place of a digest: the body is not part of what is signed.
+pub(super) const UNSIGNED: &str = "UNSIGNED-PAYLOAD";
 
 /// What signs.
 pub(super) struct Signer {
@@ -29,8 +31,10 @@ pub(super) struct Unsigned<'a> {
     pub(super) path: &'a str,
     /// Names and values, not encoded.
     pub(super) query: &'a [(&'a str, &'a str)],
-    /// SHA-256 of the body, in hexadecimal digits.
+    /// SHA-256 of the body, in hexadecimal digits; or [`UNSIGNED`].
     pub(super) digest: &'a str,
+    /// One more header of the interface, whose name stands in front of `x-amz-content-sha256`.
+    pub(super) sum: Option<(&'static str, &'a str)>,
 }
 
 /// The SHA-256 of `bytes` in hexadecimal digits.
@@ -73,19 +77,24 @@ impl Signer {
     pub(super) fn headers(&self, request: &Unsigned<'_>, now: Timestamp) -> Vec<(&'static str, String)> {
         let (day, time) = stamps(now);
         let Unsigned { method, host, path, digest, .. } = request;
-        let names = "host;x-amz-content-sha256;x-amz-date";
-        let headers = format!("host:{host}\nx-amz-content-sha256:{digest}\nx-amz-date:{time}\n");
+        let sum = request
+            .sum
+            .map_or_else(Default::default, |(name, value)| (format!("{name};"), format!("{name}:{value}\n")));
+        let names = format!("host;{}x-amz-content-sha256;x-amz-date", sum.0);
+        let headers = format!("host:{host}\n{}x-amz-content-sha256:{digest}\nx-amz-date:{time}\n", sum.1);
         let canonical = format!("{method}\n{path}\n{}\n{headers}\n{names}\n{digest}", query(request.query));
         let signature = self.signature(&day, &time, &canonical);
         let (id, scope) = (self.id.expose(), self.scope(&day));
-        vec![
+        let mut headers = vec![
             (
                 "authorization",
                 format!("{ALGORITHM} Credential={id}/{scope},SignedHeaders={names},Signature={signature}"),
             ),
             ("x-amz-content-sha256", (*digest).into()),
             ("x-amz-date", time),
-        ]
+        ];
+        headers.extend(request.sum.map(|(name, value)| (name, value.into())));
+        headers
     }
 
     /// The query of a link by which anybody may `method` what is at `path`, for `seconds` from `now` on.
@@ -101,7 +110,7 @@ impl Signer {
             ("X-Amz-SignedHeaders", "host"),
         ];
         let query = query(&pairs);
-        let canonical = format!("{method}\n{path}\n{query}\nhost:{host}\n\nhost\nUNSIGNED-PAYLOAD");
+        let canonical = format!("{method}\n{path}\n{query}\nhost:{host}\n\nhost\n{UNSIGNED}");
         format!("{query}&X-Amz-Signature={}", self.signature(&day, &time, &canonical))
     }
 }

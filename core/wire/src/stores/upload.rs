@@ -12,11 +12,11 @@ use std::{
     thread::JoinHandle,
 };
 
-use reformis_disk::Result;
+use reformis_disk::{Result, copy::output::write_zeros};
 
 use super::{
     Place, There,
-    piece::{Filling, Piece},
+    piece::{Filling, Piece, Sum},
 };
 use crate::{fault::Fault, steady::patience::Patience};
 
@@ -33,8 +33,10 @@ const GRAIN: u64 = 1 << 20;
 pub struct Done {
     /// Bytes.
     pub len: u64,
-    /// SHA-256, in hexadecimal digits.
+    /// By which the same bytes are known again, in hexadecimal digits: SHA-256 where there is no `crc`, else BLAKE3.
     pub digest: String,
+    /// CRC-32C in base64, where the store took that.
+    pub crc: Option<String>,
     /// What the store calls it.
     pub tag: String,
 }
@@ -70,13 +72,17 @@ struct Shared {
     place: Place,
     name: String,
     id: String,
+    is_sparse: bool,
     state: Mutex<State>,
     patience: Patience,
 }
 
 struct State {
     ledger: Box<dyn Ledger>,
-    tags: BTreeMap<u32, String>,
+    /// Parts that are there, where the upload is finished with their list.
+    parts: BTreeMap<u32, Done>,
+    /// How many are there.
+    count: u32,
     /// What ended it, for all threads.
     failed: Option<Fault>,
     /// Nobody waits for it any more.
@@ -89,9 +95,12 @@ pub struct Upload {
     /// What an earlier run did, and the store has.
     before: BTreeMap<u32, Done>,
     part: u64,
+    sum: Sum,
     filling: Filling,
     /// Number of the part that is being filled, from 1 on.
     number: u32,
+    /// Parts that hold nothing, and were left out.
+    left_out: u32,
     /// Bytes that were taken.
     taken: u64,
     folder: PathBuf,
@@ -122,8 +131,9 @@ impl Place {
             }
             None => None,
         };
-        let part = parts.part(most);
-        let (id, part, before) = match left.filter(|(begun, _)| begun.part >= part) {
+        let (part, sum) = (parts.part(most), parts.sum());
+        let same = |begun: &Begun| begun.parts.values().all(|done| done.crc.is_some() == (sum == Sum::Crc32c));
+        let (id, part, before) = match left.filter(|(begun, _)| begun.part >= part && same(begun)) {
             Some((begun, there)) => (begun.id, begun.part, agreed(begun.parts, &there)),
             None => {
                 let id = self.tried("beginning an upload to", name, || parts.begin(name, most))?;
@@ -136,15 +146,16 @@ impl Place {
         for (_, orphan) in self.unfinished(name)?.iter().filter(|(other, orphan)| other == name && *orphan != id) {
             self.give_up(name, orphan)?;
         }
-        let state = State { ledger, tags: BTreeMap::new(), failed: None, is_over: false };
+        let state = State { ledger, parts: BTreeMap::new(), count: 0, failed: None, is_over: false };
         let shared = Arc::new(Shared {
             place: self.clone(),
             name: name.into(),
             id,
+            is_sparse: parts.is_sparse(),
             state: Mutex::new(state),
             patience: Patience::default(),
         });
-        let filling = filling(part, folder).map_err(reformis_disk::Error::io(
+        let filling = filling(part, sum, folder).map_err(reformis_disk::Error::io(
             "making a file in",
             folder.to_string_lossy(),
             None,
@@ -153,8 +164,10 @@ impl Place {
             shared,
             before,
             part,
+            sum,
             filling,
             number: 1,
+            left_out: 0,
             taken: 0,
             folder: folder.into(),
             jobs: None,
@@ -191,11 +204,11 @@ fn agreed(begun: BTreeMap<u32, Done>, there: &There) -> BTreeMap<u32, Done> {
     begun.into_iter().filter(is_there).collect()
 }
 
-fn filling(part: u64, folder: &Path) -> io::Result<Filling> {
+fn filling(part: u64, sum: Sum, folder: &Path) -> io::Result<Filling> {
     if part > PART {
-        return Ok(Filling::file(tempfile::tempfile_in(folder)?));
+        return Ok(Filling::file(tempfile::tempfile_in(folder)?, sum));
     }
-    Ok(Filling::memory(reformis_disk::to_usize(part)))
+    Ok(Filling::memory(reformis_disk::to_usize(part), sum))
 }
 
 impl Shared {
@@ -215,19 +228,24 @@ impl Shared {
             let outcome = self.send(number, &piece);
             let mut state = self.lock();
             let kept = outcome.and_then(|tag| {
-                let done = Done { len: piece.len, digest: piece.digest.clone(), tag };
+                let done = Done { len: piece.len, digest: piece.digest.clone(), crc: piece.crc.clone(), tag };
                 let kept = state.ledger.done(number, &done);
                 kept.map_err(|error| Fault::again(format!("what was sent cannot be noted: {error}")))?;
-                Ok(done.tag)
+                Ok(done)
             });
             match kept {
-                Ok(tag) => {
-                    state.tags.insert(number, tag);
-                }
+                Ok(done) => self.is_there(&mut state, number, done),
                 Err(fault) => {
                     state.failed.get_or_insert(fault);
                 }
             }
+        }
+    }
+
+    fn is_there(&self, state: &mut State, number: u32, done: Done) {
+        state.count += 1;
+        if !self.is_sparse {
+            state.parts.insert(number, done);
         }
     }
 
@@ -285,13 +303,13 @@ impl Upload {
 
     /// Hands the part that was filled to whoever sends it.
     fn hand_over(&mut self) -> io::Result<()> {
-        let next = filling(self.part, &self.folder)?;
+        let next = filling(self.part, self.sum, &self.folder)?;
         let piece = std::mem::replace(&mut self.filling, next).finish();
         let number = self.number;
         self.number += 1;
         let has = |done: &Done| done.len == piece.len && done.digest == piece.digest;
         if let Some(done) = self.before.get(&number).filter(|done| has(done)) {
-            self.shared.lock().tags.insert(number, done.tag.clone());
+            self.shared.is_there(&mut self.shared.lock(), number, done.clone());
             return Ok(());
         }
         if self.jobs.is_none() {
@@ -331,13 +349,16 @@ impl Upload {
         let shared = self.shared.as_ref();
         let Shared { place, name, id, .. } = shared;
         let failed = |fault: Fault| shared.error("finishing an upload to", fault);
-        let tags: Vec<String> = shared.lock().tags.values().cloned().collect();
-        if tags.len() != reformis_disk::to_usize(u64::from(self.number - 1)) {
+        let (sent, count) = {
+            let state = shared.lock();
+            (state.parts.values().cloned().collect::<Vec<_>>(), state.count)
+        };
+        if count + self.left_out != self.number - 1 {
             return Err(failed(Fault::protocol("a part is missing")));
         }
         let parts = place.parts().map_err(failed)?;
         let mut is_again = false;
-        let finished = shared.persist(|| match parts.finish(name, id, &tags, self.taken) {
+        let finished = shared.persist(|| match parts.finish(name, id, &sent, self.taken) {
             // An answer that was lost: it was made whole the first time.
             Err(Fault::Changed(_)) if is_again && place.store.len_of(name)? == Some(self.taken) => Ok(()),
             other => {
@@ -351,6 +372,34 @@ impl Upload {
             Some(len) => Err(failed(Fault::protocol(format!("it has {len} bytes where {} were sent", self.taken)))),
             None => Err(failed(Fault::protocol("it is not there, though it was made whole"))),
         }
+    }
+}
+
+impl Upload {
+    /// Whether parts that hold nothing are left out.
+    pub fn is_sparse(&self) -> bool {
+        self.shared.is_sparse
+    }
+
+    /// Takes `len` zeros.
+    ///
+    /// # Errors
+    /// Those of writing.
+    pub fn zeros(&mut self, mut len: u64) -> io::Result<()> {
+        if !self.is_sparse() {
+            return write_zeros(self, len);
+        }
+        let begun = if self.filling.len > 0 { self.part - self.filling.len } else { 0 };
+        let first = len.min(begun);
+        write_zeros(self, first)?;
+        len -= first;
+        let whole =
+            u32::try_from(len / self.part).map_err(|_| io::Error::other("it has more parts than there may be"))?;
+        let next = self.number.checked_add(whole);
+        self.number = next.ok_or_else(|| io::Error::other("it has more parts than there may be"))?;
+        self.left_out += whole;
+        self.taken += u64::from(whole) * self.part;
+        write_zeros(self, len % self.part)
     }
 }
 

@@ -4,7 +4,10 @@ use std::io::Write;
 
 use reformis_disk::budget::Budget;
 use reformis_standin::store::{Faults, PageOptions, PageStore};
-use reformis_wire::{Wires, stores::Begun};
+use reformis_wire::{
+    Wires,
+    stores::{Begun, Place},
+};
 use tempfile::TempDir;
 
 use crate::common::{Kept, Pocket, content, whole, wires};
@@ -115,16 +118,16 @@ fn what_breaks_on_the_way_is_sent_again_and_what_was_sent_is_not() {
     let kept = Kept::default();
     let mut upload =
         place.upload("t.raw", disk.len() as u64, estuary.folder.path(), None, Box::new(kept.clone())).unwrap();
-    upload.write_all(&disk[..13 * MIB]).unwrap();
+    upload.write_all(&disk[..17 * MIB]).unwrap();
     drop(upload);
     assert_eq!(place.len_of("t.raw").unwrap(), None, "it is not whole");
     let open = place.unfinished("").unwrap();
     assert_eq!((open.len(), open[0].0.as_str()), (1, "t.raw"));
     let (puts, begun) = (estuary.page_puts(), kept.begun());
-    assert_eq!(begun.as_ref().unwrap().parts.len(), 3);
+    assert_eq!(begun.as_ref().unwrap().parts.len(), 1);
     estuary.put("t.raw", &disk, begun, &kept).unwrap();
     assert!(estuary.store.bytes("night/t.raw") == disk);
-    assert_eq!(estuary.page_puts() - puts, 2, "what lies behind 12 MiB");
+    assert_eq!(estuary.page_puts() - puts, 1, "what lies behind 16 MiB");
     // One that nobody goes on with is given up.
     let mut upload = place.upload("u.raw", 4096, estuary.folder.path(), None, Box::new(Kept::default())).unwrap();
     upload.write_all(&disk[..2048]).unwrap();
@@ -172,4 +175,52 @@ fn links_expire() {
     assert!(read(&other).is_err());
     estuary.store.set_clock(13 * 3600);
     assert!(read(&link).is_err());
+}
+
+/// A disk that is in use is read as it was at one moment, and nothing of that stays there, but what was asked for by its time.
+#[test]
+fn a_disk_in_use_is_read_as_of_one_moment() {
+    let estuary = Estuary::new();
+    let disk = sparse();
+    estuary.put("t.vhd", &disk, None, &Kept::default()).unwrap();
+    let read = |place: &Place, name: &str| {
+        whole(place.open_at_one_moment(name, &Budget::whole()).unwrap().random_access().unwrap().as_ref())
+    };
+    let wires = estuary.wires();
+    let place = wires.store("quay").unwrap();
+    assert!(read(&place, "t.vhd").unwrap() == disk);
+    assert!(!estuary.store.log().iter().any(|line| line.contains("comp=snapshot")), "nobody asked for a snapshot");
+    // What is written while it is read is found out.
+    let opened = place.open("t.vhd", &Budget::whole()).unwrap().random_access().unwrap();
+    estuary.store.change("night/t.vhd", 9 << 20, b"tide").unwrap();
+    assert!(whole(opened.as_ref()).is_err());
+    let mut disk = disk;
+    disk[9 << 20..][..4].copy_from_slice(b"tide");
+    // One moment of it is read to the end, and given back.
+    wires.read_running();
+    let opened = place.open_at_one_moment("t.vhd", &Budget::whole()).unwrap().random_access().unwrap();
+    let [(own, time)] = &estuary.store.snapshots()[..] else { panic!("{:?}", estuary.store.snapshots()) };
+    assert_eq!((own.as_str(), opened.name()), ("night/t.vhd", format!("quay:t.vhd@{time}").as_str()));
+    let from = estuary.store.log().len();
+    estuary.store.change("night/t.vhd", 9 << 20, b"ebb!").unwrap();
+    assert!(whole(opened.as_ref()).unwrap() == disk);
+    let log = estuary.store.log();
+    assert!(log[from..].iter().all(|line| line.contains("snapshot=") && line.contains("sr=bs")), "{:?}", &log[from..]);
+    drop(opened);
+    assert!(estuary.store.snapshots().is_empty());
+    disk[9 << 20..][..4].copy_from_slice(b"ebb!");
+    assert!(estuary.store.bytes("night/t.vhd") == disk);
+    // One that a killed run left is listed, and removing it leaves the disk.
+    std::mem::forget(place.open_at_one_moment("t.vhd", &Budget::whole()).unwrap());
+    let left = place.unfinished("").unwrap();
+    assert!(left.len() == 1 && left[0].0.starts_with("t.vhd@"), "{left:?}");
+    // By its time it is read, and not given back: it is not ours alone.
+    assert!(read(&place, &left[0].0).unwrap() == disk);
+    assert_eq!(place.unfinished("").unwrap(), left);
+    // A new upload of the disk is no reason to remove it.
+    let other = estuary.put("t.vhd.new", &disk, None, &Kept::default()).unwrap();
+    assert_eq!((other, estuary.store.snapshots().len()), (disk.len() as u64, 1));
+    place.give_up(&left[0].0, &left[0].1).unwrap();
+    assert!(estuary.store.snapshots().is_empty() && estuary.store.bytes("night/t.vhd") == disk);
+    assert!(place.unfinished("").unwrap().is_empty());
 }

@@ -31,12 +31,30 @@ fn site(store: &Store, changed: &[(&str, &str)]) -> String {
     site
 }
 
+/// By what a store may know that a part arrived as it was sent.
+const CHECKSUMS: [&str; 2] = ["crc32c", "sha256"];
+
 impl Estuary {
     fn new() -> Self {
+        Self::with("crc32c")
+    }
+
+    fn with(checksum: &str) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let store = Store::start(Options::new(folder.path().join("store"))).unwrap();
-        let site = site(&store, &[]);
+        let site = site(&store, &[("region", &format!("checksum = \"{checksum}\"\nregion"))]);
         Self { folder, store, site }
+    }
+
+    /// Values of the header `name` in all requests that sent a part.
+    fn headers_of_parts(&self, name: &str) -> Vec<String> {
+        let log = self.store.log();
+        let parts = log.iter().filter(|line| line.starts_with("PUT") && line.contains("partNumber"));
+        let value = |line: &String| {
+            let (_, rest) = line.split_once(&format!("{name}: "))?;
+            rest.split([',', ' ']).next().map(String::from)
+        };
+        parts.filter_map(value).collect()
     }
 
     fn wires(&self) -> Wires {
@@ -71,7 +89,11 @@ impl Estuary {
 
 #[test]
 fn what_is_put_is_there_byte_for_byte_and_is_read_again() {
-    let estuary = Estuary::new();
+    CHECKSUMS.iter().for_each(|checksum| put_and_read(checksum));
+}
+
+fn put_and_read(checksum: &str) {
+    let estuary = Estuary::with(checksum);
     let bytes = content(40 << 20);
     for (name, len) in [
         ("none", 0),
@@ -96,6 +118,52 @@ fn what_is_put_is_there_byte_for_byte_and_is_read_again() {
     assert!(estuary.store.uploads().is_empty());
     let kept = estuary.wires().store("estuary").unwrap();
     assert_eq!(kept.len_of("nothing").unwrap(), None);
+    // Every part came with its sum, and the sum was signed.
+    let (sent, sums) = (estuary.parts_sent(), estuary.headers_of_parts("x-amz-checksum-crc32c").len());
+    assert_eq!((sent > 5, sums), (true, if checksum == "crc32c" { sent } else { 0 }));
+    let unsigned =
+        estuary.headers_of_parts("x-amz-content-sha256").iter().filter(|said| *said == "UNSIGNED-PAYLOAD").count();
+    assert_eq!(unsigned, sums);
+}
+
+/// What another run sent by another sum is not finished with this one.
+#[test]
+fn an_upload_with_another_checksum_is_begun_anew() {
+    let bytes = content(17 << 20);
+    for (first, then) in [("crc32c", "sha256"), ("sha256", "crc32c")] {
+        let mut estuary = Estuary::with(first);
+        let kept = Kept::default();
+        let mut upload = estuary.upload("tidelog.raw", None, &kept).unwrap();
+        upload.write_all(&bytes).unwrap();
+        drop(upload);
+        assert_eq!((estuary.parts_sent(), kept.begun().unwrap().parts.len()), (1, 1));
+        estuary.site = estuary.site.replace(first, then);
+        estuary.put("tidelog.raw", &bytes, kept.begun(), &kept).unwrap();
+        assert_eq!(estuary.parts_sent(), 3);
+        assert!(estuary.has("tidelog.raw") == bytes && estuary.store.uploads().is_empty());
+    }
+}
+
+/// Without TLS, a part goes on a network by a digest that is signed, and by nothing less.
+#[test]
+fn what_others_could_change_on_the_way_is_signed() {
+    let estuary = Estuary::new();
+    let away = format!("http://store.example:{}/saltmarsh", estuary.store.address().port());
+    let site = estuary.site.replace(&estuary.store.link(), &away);
+    let link = format!(
+        "[link.\"http://store.example:{0}\"]\nconnect-to = \"127.0.0.1:{0}\"\n",
+        estuary.store.address().port()
+    );
+    let error = reformis_wire::Settings::parse("site.toml", &format!("{site}{link}"));
+    assert!(error.unwrap_err().to_string().contains("not safe without TLS"));
+    let site = site.replace("checksum = \"crc32c\"\n", "");
+    let wires = wires(estuary.folder.path(), &format!("{site}{link}"), Pocket(&[("KEY", "a-key-for-tests")])).0;
+    let place = wires.store("estuary").unwrap();
+    let mut upload = place.upload("a.raw", MIB, estuary.folder.path(), None, Box::new(Kept::default())).unwrap();
+    upload.write_all(b"tide").unwrap();
+    upload.finish().unwrap();
+    let said = estuary.headers_of_parts("x-amz-content-sha256");
+    assert!(said.len() == 1 && said[0].len() == 64, "{said:?}");
 }
 
 /// The bucket stands in the name of the host, which leads to another place.
@@ -140,7 +208,7 @@ fn what_breaks_on_the_way_is_sent_again() {
         Faults { lost: 1, ..Faults::default() },
         Faults { late: 1, ..Faults::default() },
     ] {
-        let estuary = Estuary::new();
+        let estuary = Estuary::with(CHECKSUMS[usize::from(faults.lost > 0)]);
         let kept = Kept::default();
         let mut upload = estuary.upload("tidelog.raw", None, &kept).unwrap();
         estuary.store.go_wrong(faults.clone());
@@ -168,7 +236,11 @@ fn an_upload_that_was_finished_without_an_answer_is_finished() {
 
 #[test]
 fn another_run_sends_only_what_is_not_there() {
-    let estuary = Estuary::new();
+    CHECKSUMS.iter().for_each(|checksum| gone_on_with(checksum));
+}
+
+fn gone_on_with(checksum: &str) {
+    let estuary = Estuary::with(checksum);
     let bytes = content(40 << 20);
     let kept = Kept::default();
     let mut upload = estuary.upload("tidelog.raw", None, &kept).unwrap();
@@ -380,6 +452,14 @@ fn the_stand_in_lets_another_client_in() {
     assert_eq!(curl("another-key", &[]), "403");
     let wrong = format!("x-amz-content-sha256: {}", "0".repeat(64));
     assert_eq!(curl("a-key-for-tests", &["-H", &wrong, "-T", &file.to_string_lossy()]), "400");
+    // A body that is not signed comes with its sum. That of "123456789" is 0xe3069283 (RFC 3720, appendix B.4, is of the same code).
+    std::fs::write(&file, "123456789").unwrap();
+    let (unsigned, path) = ("x-amz-content-sha256: UNSIGNED-PAYLOAD", file.to_string_lossy());
+    let with = |sum: &str| {
+        curl("a-key-for-tests", &["-H", unsigned, "-H", &format!("x-amz-checksum-crc32c: {sum}"), "-T", &path])
+    };
+    assert_eq!(curl("a-key-for-tests", &["-H", unsigned, "-T", &path]), "400");
+    assert_eq!((with("4waSgg=="), with("4waSgw==")), ("400".into(), "200".into()));
 }
 
 /// The link is cut at fifty points: what is there in the end is right, and was sent once where it was whole.

@@ -120,6 +120,10 @@ impl State {
                 object.version += 1;
                 done(200)
             }
+            (Some("snapshot"), None) => {
+                let Some(object) = objects.get(name) else { return refuse(404, "BlobNotFound") };
+                self.snapshot(name, object, marks)
+            }
             (Some("metadata"), None) => {
                 let Some(object) = objects.get_mut(name) else { return refuse(404, "BlobNotFound") };
                 object.marks = marks;
@@ -130,9 +134,50 @@ impl State {
         }
     }
 
+    /// The object that `request` means, or its snapshot.
+    fn asked_for(&self, request: &Request, name: &str) -> Result<Object, Refusal> {
+        let found = match request.parameter("snapshot").map(decoded) {
+            Some(moment) => lock(&self.snapshots).get(&(name.to_string(), moment)).cloned(),
+            None => lock(&self.objects).get(name).cloned(),
+        };
+        found.ok_or_else(|| Refusal::new(404, "BlobNotFound"))
+    }
+
+    /// Keeps `object` as it is now.
+    fn snapshot(&self, name: &str, object: &Object, marks: BTreeMap<String, String>) -> Result<Answer, Refusal> {
+        let mut snapshots = lock(&self.snapshots);
+        let day = "2026-11-26";
+        let seconds = self.now() % 86_400;
+        // Tenths of microseconds tell two of one second apart.
+        let (hour, minute, second) = (seconds / 3600, seconds / 60 % 60, seconds % 60);
+        let moment = format!("{day}T{hour:02}:{minute:02}:{second:02}.{:07}Z", snapshots.len() + 1);
+        let file = object.file.with_extension(format!("snapshot-{}", snapshots.len() + 1));
+        fs::copy(&object.file, &file).map_err(|_| Refusal::new(500, "InternalError"))?;
+        let marks = if marks.is_empty() { object.marks.clone() } else { marks };
+        snapshots.insert((name.into(), moment.clone()), Object { file, marks, ..object.clone() });
+        Ok(Answer(201, vec![("x-ms-snapshot".into(), moment)], Body::Text(String::new())))
+    }
+
+    pub(super) fn remove(&self, request: &Request, name: &str) -> Result<Answer, Refusal> {
+        let mut snapshots = lock(&self.snapshots);
+        let removed = match request.parameter("snapshot").map(decoded) {
+            Some(moment) => snapshots.remove(&(name.to_string(), moment)),
+            None => {
+                let includes = request.headers.get("x-ms-delete-snapshots").is_some_and(|which| which == "include");
+                if !includes && snapshots.keys().any(|(of, _)| of == name) {
+                    return refuse(409, "SnapshotsPresent");
+                }
+                snapshots.retain(|(of, _), object| of != name || fs::remove_file(&object.file).is_err());
+                lock(&self.objects).remove(name)
+            }
+        };
+        let Some(object) = removed else { return refuse(404, "BlobNotFound") };
+        fs::remove_file(object.file).ok();
+        Ok(Answer(202, Vec::new(), Body::Text(String::new())))
+    }
+
     pub(super) fn read(&self, request: &Request, name: &str) -> Result<Answer, Refusal> {
-        let objects = lock(&self.objects);
-        let Some(object) = objects.get(name) else { return refuse(404, "BlobNotFound") };
+        let object = self.asked_for(request, name)?;
         let tag = format!("\"0x{}-{}\"", object.version, object.len);
         if request.headers.get("if-match").is_some_and(|wanted| *wanted != tag) {
             return refuse(412, "ConditionNotMet");
@@ -159,8 +204,7 @@ impl State {
     }
 
     pub(super) fn page_list(&self, request: &Request, name: &str) -> Result<Answer, Refusal> {
-        let objects = lock(&self.objects);
-        let Some(object) = objects.get(name) else { return refuse(404, "BlobNotFound") };
+        let object = self.asked_for(request, name)?;
         let from: usize = request.parameter("marker").and_then(|marker| marker.parse().ok()).unwrap_or(0);
         let runs = object.runs.iter().skip(from).take(LISTED);
         let range =
@@ -176,8 +220,14 @@ impl State {
         let objects = lock(&self.objects);
         let prefix = request.parameter("prefix").map(decoded).unwrap_or_default();
         let from: usize = request.parameter("marker").and_then(|marker| marker.parse().ok()).unwrap_or(0);
-        let all: Vec<_> = objects.iter().filter(|(name, _)| name.starts_with(&prefix)).collect();
-        let row = |(name, object): &(&String, &Object)| {
+        let with = request.parameter("include").map(decoded).unwrap_or_default();
+        let snapshots = lock(&self.snapshots);
+        let own = objects.iter().map(|(name, object)| (name, String::new(), object));
+        let moments = snapshots.iter().map(|((name, moment), object)| (name, moment.clone(), object));
+        let moments = moments.filter(|_| with.split(',').any(|word| word == "snapshots"));
+        let all: Vec<_> = own.chain(moments).filter(|(name, ..)| name.starts_with(&prefix)).collect();
+        let row = |(name, moment, object): &(&String, String, &Object)| {
+            let moment = if moment.is_empty() { String::new() } else { format!("<Snapshot>{moment}</Snapshot>") };
             let marks: String = object
                 .marks
                 .iter()
@@ -186,7 +236,7 @@ impl State {
                 .collect();
             let kind = if object.is_pages { "PageBlob" } else { "BlockBlob" };
             format!(
-                "<Blob><Name>{}</Name><Properties><Content-Length>{}</Content-Length><BlobType>{kind}</BlobType></Properties><Metadata>{marks}</Metadata></Blob>",
+                "<Blob><Name>{}</Name>{moment}<Properties><Content-Length>{}</Content-Length><BlobType>{kind}</BlobType></Properties><Metadata>{marks}</Metadata></Blob>",
                 name.replace('&', "&amp;"),
                 object.len
             )

@@ -66,7 +66,12 @@ impl State {
         let part = |name: &str| request.parameter(name).map(decoded).unwrap_or_default();
         let (end, version, rights) = (part("se"), part("sv"), part("sp"));
         let resource = format!("/blob{path}");
-        let text = format!("{rights}\n\n{end}\n{resource}\n\n\n\n{version}\n{}\n\n\n\n\n\n", part("sr"));
+        // What is of an object is of no snapshot, and of one snapshot of no other.
+        let (kind, moment) = (part("sr"), part("snapshot"));
+        if (kind == "bs") == moment.is_empty() {
+            return refuse(403, "AuthenticationFailed");
+        }
+        let text = format!("{rights}\n\n{end}\n{resource}\n\n\n\n{version}\n{kind}\n{moment}\n\n\n\n\n");
         if part("sig") != self.sign(&text) {
             return refuse(403, "AuthenticationFailed");
         }

@@ -6,9 +6,10 @@ mod gate;
 
 use std::{
     collections::BTreeMap,
-    fs::{self, File},
+    fs::{self, File, OpenOptions},
     io::{self, Read, Seek, SeekFrom, Write},
     net::{SocketAddr, TcpListener, TcpStream},
+    os::unix::fs::FileExt,
     path::PathBuf,
     sync::{
         Arc, Mutex,
@@ -71,6 +72,8 @@ pub struct PageStore {
 struct State {
     options: PageOptions,
     objects: Mutex<BTreeMap<String, Object>>,
+    /// By the object's name and the time.
+    snapshots: Mutex<BTreeMap<(String, String), Object>>,
     faults: Mutex<Faults>,
     /// What the key may not do: `put`, `get`, `remove`, `list`.
     denied: Mutex<Vec<String>>,
@@ -104,6 +107,7 @@ impl PageStore {
         let state = Arc::new(State {
             options,
             objects: Mutex::default(),
+            snapshots: Mutex::default(),
             faults: Mutex::default(),
             denied: Mutex::default(),
             quota: Mutex::new(u64::MAX),
@@ -165,6 +169,22 @@ impl PageStore {
     /// The runs of pages of an object: where each begins and ends.
     pub fn runs(&self, name: &str) -> Vec<(u64, u64)> {
         lock(&self.state.objects).get(name).map(|object| object.runs.clone()).unwrap_or_default()
+    }
+
+    /// Snapshots: names and times.
+    pub fn snapshots(&self) -> Vec<(String, String)> {
+        lock(&self.state.snapshots).keys().cloned().collect()
+    }
+
+    /// Changes bytes of an object, as a machine does that runs from it.
+    ///
+    /// # Errors
+    /// There is no such object.
+    pub fn change(&self, name: &str, at: u64, bytes: &[u8]) -> io::Result<()> {
+        let mut objects = lock(&self.state.objects);
+        let object = objects.get_mut(name).ok_or(io::ErrorKind::NotFound)?;
+        object.version += 1;
+        OpenOptions::new().write(true).open(&object.file)?.write_all_at(bytes, at)
     }
 
     /// Every request so far, with all its headers.
@@ -273,13 +293,7 @@ impl State {
             }
             ("DELETE", None, false) => {
                 self.may("remove")?;
-                match lock(&self.objects).remove(name) {
-                    Some(object) => {
-                        fs::remove_file(object.file).ok();
-                        Ok(Answer(202, Vec::new(), Body::Text(String::new())))
-                    }
-                    None => refuse(404, "BlobNotFound"),
-                }
+                self.remove(request, name)
             }
             _ => refuse(405, "UnsupportedHttpVerb"),
         }

@@ -1,11 +1,14 @@
 //! A page store: an account with containers, in which a disk is an object of 512-byte pages (the Blob service's REST interface, "Put
 //! Blob", "Put Page", "Get Page Ranges", "Set Blob Metadata"). Only pages that hold data are sent.
 
+mod parts;
+mod snapshots;
+
 use std::{
     collections::BTreeMap,
     io::Read,
     sync::{
-        Arc, Mutex, PoisonError,
+        Arc, Mutex,
         atomic::{AtomicI64, Ordering},
     },
 };
@@ -16,10 +19,12 @@ use md5::{Digest as _, Md5};
 use reformis_disk::error::WireKind;
 use ureq::{SendBody, http::Response};
 
+use snapshots::at_moment;
+
 use super::{
-    Parts, Piece, Store, There,
+    Parts, Store,
     piece::Paced,
-    runs::{PAGE, data_runs},
+    runs::PAGE,
     shared_key::{SharedKey, Unsigned, VERSION},
     xml,
 };
@@ -32,8 +37,10 @@ use crate::{
     wires::Wires,
 };
 
-/// Bytes of a piece, which is the most that is put at once.
-pub(super) const PIECE: u64 = 4 << 20;
+/// The most bytes that are put at once.
+const PIECE: u64 = 4 << 20;
+/// Bytes of a part, whose runs are put one after another.
+const PART: u64 = 16 << 20;
 /// The longest document that is read of an answer, in bytes.
 const MOST: u64 = 64 << 20;
 /// How long a link for reading is good, in hours.
@@ -42,7 +49,7 @@ const LINK: i64 = 12;
 const APART: i64 = 5 * 60;
 /// The most pages of a list.
 const LISTS: usize = 10_000;
-/// What a disk that is not whole yet says of itself: by which upload it is made.
+/// What a disk that is not whole yet says of itself: by which upload it is made. Snapshots that are ours have it too.
 const MARK: &str = "x-ms-meta-reformisupload";
 
 /// An answer that is no success, and the store's word for why.
@@ -249,7 +256,10 @@ impl Pages {
 
     /// What the store says of an object: its length, and the upload that it waits for.
     fn state(&self, name: &str) -> Result<Option<(u64, Option<String>)>, Fault> {
-        let ask = Ask { method: "HEAD", object: Some(name), query: &[], headers: &[], body: &[], what: "read objects" };
+        let (name, moment) = at_moment(name);
+        let query: Vec<_> = moment.map(|moment| ("snapshot", moment)).into_iter().collect();
+        let ask =
+            Ask { method: "HEAD", object: Some(name), query: &query, headers: &[], body: &[], what: "read objects" };
         match self.ask(&ask) {
             Ok(answer) => {
                 let len = header(&answer, "content-length").and_then(|len| len.parse().ok());
@@ -264,8 +274,10 @@ impl Pages {
     /// The runs of pages that hold data.
     fn ranges(&self, name: &str) -> Result<Vec<(u64, u64)>, Fault> {
         let (mut runs, mut marker) = (Vec::new(), String::new());
+        let (name, moment) = at_moment(name);
         for _ in 0..LISTS {
             let mut query = vec![("comp", "pagelist")];
+            query.extend(moment.map(|moment| ("snapshot", moment)));
             if !marker.is_empty() {
                 query.push(("marker", &marker));
             }
@@ -337,7 +349,8 @@ impl Store for Pages {
     fn link(&self, name: &str) -> Result<Link, Fault> {
         let container = self.container.rsplit('/').next().unwrap_or_default();
         let end = self.now().checked_add(SignedDuration::from_hours(LINK)).unwrap_or_else(|_| Timestamp::now());
-        let query = self.key.link_query(&format!("{container}/{}{name}", self.folder), end);
+        let (name, moment) = at_moment(name);
+        let query = self.key.link_query(&format!("{container}/{}{name}", self.folder), moment, end);
         Link::parse(&format!("{}?{query}", self.address(name)))
             .map_err(|_| Fault::Fatal(WireKind::Settings, "its name makes no link".into()))
     }
@@ -346,126 +359,16 @@ impl Store for Pages {
         self.ranges(name).map(Some)
     }
 
+    fn snapshot(&self, name: &str) -> Result<Option<String>, Fault> {
+        self.take_snapshot(name).map(Some)
+    }
+
+    fn remove_snapshot(&self, name: &str) -> Result<(), Fault> {
+        self.give_snapshot_back(name)
+    }
+
     fn parts(&self) -> Option<&dyn Parts> {
         Some(self)
-    }
-}
-
-impl Parts for Pages {
-    fn part(&self, _: u64) -> u64 {
-        PIECE
-    }
-
-    fn begin(&self, name: &str, most: u64) -> Result<String, Fault> {
-        let id = format!("{:x}-{most:x}", Timestamp::now().as_nanosecond());
-        let len = most.next_multiple_of(PAGE).to_string();
-        let headers = [("x-ms-blob-content-length", len.as_str()), ("x-ms-blob-type", "PageBlob"), (MARK, &id)];
-        let ask =
-            Ask { method: "PUT", object: Some(name), query: &[], headers: &headers, body: &[], what: "put objects" };
-        self.ask(&ask)?;
-        Ok(id)
-    }
-
-    fn put_part(&self, name: &str, _: &str, number: u32, piece: &Piece) -> Result<String, Fault> {
-        let base = u64::from(number.saturating_sub(1)) * PIECE;
-        let bytes = piece.bytes().map_err(|error| fault_of_io(&error))?;
-        let runs = data_runs(&bytes);
-        for (start, len) in &runs {
-            let range = format!("bytes={}-{}", base + start, base + start + len - 1);
-            let headers = [("x-ms-page-write", "update"), ("x-ms-range", range.as_str())];
-            let run = reformis_disk::to_usize(*start)..reformis_disk::to_usize(start + len);
-            let body = bytes.get(run).ok_or_else(|| Fault::protocol("a disk does not end with a page"))?;
-            let query = [("comp", "page")];
-            let ask =
-                Ask { method: "PUT", object: Some(name), query: &query, headers: &headers, body, what: "put pages" };
-            self.ask(&ask)?;
-        }
-        let mut sent = self.sent.lock().unwrap_or_else(PoisonError::into_inner);
-        sent.entry(name.into()).or_default().extend(runs.iter().map(|(start, len)| (base + start, *len)));
-        Ok(format!("{} runs", runs.len()))
-    }
-
-    fn there(&self, name: &str, id: &str) -> Result<Option<There>, Fault> {
-        // What was answered is there, as long as it is the same object: pages have no tags.
-        Ok(match self.state(name)? {
-            Some((_, Some(mark))) if mark == id => Some(There::All),
-            _ => None,
-        })
-    }
-
-    fn finish(&self, name: &str, id: &str, _: &[String], len: u64) -> Result<(), Fault> {
-        let whole = len.next_multiple_of(PAGE);
-        let now = match self.state(name)? {
-            Some((now, Some(mark))) if mark == id => now,
-            _ => return Err(Fault::Changed("the upload is not there any more".into())),
-        };
-        // The list of ranges tells whether all that was sent has arrived.
-        let there = self.ranges(name)?;
-        let sent = self.sent.lock().unwrap_or_else(PoisonError::into_inner).remove(name).unwrap_or_default();
-        let covers = |(start, len): &(u64, u64)| {
-            let next = there.partition_point(|(other, _)| other <= start);
-            let run = next.checked_sub(1).and_then(|index| there.get(index));
-            run.is_some_and(|(other, run)| other + run >= start + len)
-        };
-        if let Some((start, _)) = sent.iter().find(|run| !covers(run)) {
-            return Err(Fault::protocol(format!("the page at {start} was sent, and is not there")));
-        }
-        if now != whole {
-            let len = whole.to_string();
-            let (query, headers) = ([("comp", "properties")], [("x-ms-blob-content-length", len.as_str())]);
-            let ask = Ask {
-                method: "PUT",
-                object: Some(name),
-                query: &query,
-                headers: &headers,
-                body: &[],
-                what: "put objects",
-            };
-            self.ask(&ask)?;
-        }
-        // Without the mark, it is whole.
-        let query = [("comp", "metadata")];
-        let ask =
-            Ask { method: "PUT", object: Some(name), query: &query, headers: &[], body: &[], what: "put objects" };
-        self.ask(&ask).map(drop)
-    }
-
-    fn abort(&self, name: &str, id: &str) -> Result<(), Fault> {
-        match self.state(name)? {
-            Some((_, Some(mark))) if mark == id => self.remove(name),
-            _ => Ok(()),
-        }
-    }
-
-    fn open(&self, name: &str) -> Result<Vec<(String, String)>, Fault> {
-        let prefix = format!("{}{name}", self.folder);
-        let (mut found, mut marker) = (Vec::new(), String::new());
-        for _ in 0..LISTS {
-            let mut query = vec![
-                ("comp", "list"),
-                ("include", "metadata,uncommittedblobs"),
-                ("prefix", prefix.as_str()),
-                ("restype", "container"),
-            ];
-            if !marker.is_empty() {
-                query.push(("marker", &marker));
-            }
-            let ask = Ask { method: "GET", object: None, query: &query, headers: &[], body: &[], what: "list objects" };
-            let list = xml::read(&bytes_of(&mut self.ask(&ask)?)?)?;
-            for blob in xml::groups(&list.texts, "Blob") {
-                let named = |text: &&&xml::Text| text.name().eq_ignore_ascii_case("reformisupload");
-                if let (Some(own), Some(mark)) = (xml::one(&blob, "Name"), blob.iter().find(named))
-                    && let Some(own) = own.strip_prefix(&self.folder)
-                {
-                    found.push((own.to_string(), mark.text.clone()));
-                }
-            }
-            marker = xml::first(&list.texts, "NextMarker").unwrap_or_default().to_string();
-            if marker.is_empty() {
-                return Ok(found);
-            }
-        }
-        Err(Fault::protocol("its list has no end"))
     }
 }
 
