@@ -69,7 +69,7 @@ pub(crate) struct Global {
     /// The site's settings, where they are not reformis.toml here or in the configuration folder
     #[arg(long, value_name = "FILE", global = true)]
     pub(crate) site: Option<PathBuf>,
-    /// Read a machine of a host while it runs, where the host can give one moment of its disks
+    /// Read a machine of a host, or a disk in a page store, while it runs, where one moment of it can be had
     #[arg(long, global = true)]
     pub(crate) while_running: bool,
     /// Take at most RATE a second from the network, such as 50MiB/s

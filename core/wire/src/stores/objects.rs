@@ -228,7 +228,8 @@ impl Objects {
         let answer = xml::read(&self.done(ask, body)?)?;
         match answer.root.as_str() {
             "Error" => Err(self.fault(500, &ureq::http::HeaderMap::new(), &answer.texts, ask)),
-            found if found == root => Ok(answer.texts),
+            // Some servers end its name another way.
+            found if found == root || found.strip_suffix("Response") == root.strip_suffix("Result") => Ok(answer.texts),
             _ => Err(Fault::protocol("its answer is not what was asked for: is it an object store?")),
         }
     }
