@@ -335,6 +335,9 @@ pub(crate) struct StandinCloudArgs {
     /// Take a grant from the import's role: objects.read, images.make, instances.make, instances.start, snapshots.make
     #[arg(long, value_name = "GRANT")]
     pub(crate) deny: Vec<String>,
+    /// Give snapshots as fixed VHDs, and not as bare bytes
+    #[arg(long)]
+    pub(crate) fixed_snapshots: bool,
 }
 
 #[derive(Debug, Args)]

@@ -99,7 +99,8 @@ fn cloud(args: &StandinCloudArgs, session: &Session) -> Result<Exit> {
     let whole = cloud::Options::new(&args.data);
     let store = store::Options { at: args.store_at.clone(), key, ..whole.store };
     let (id, region) = (store.id.clone(), store.region.clone());
-    let cloud = Cloud::start(cloud::Options { at: args.at.clone(), token, store, ..whole })
+    let rules = cloud::Rules { fixed_snapshots: args.fixed_snapshots, ..whole.rules };
+    let cloud = Cloud::start(cloud::Options { at: args.at.clone(), token, store, rules, ..whole })
         .with_context(|| format!("listening at {} and {}", args.at, args.store_at))?;
     cloud.deny(&args.deny.iter().map(String::as_str).collect::<Vec<_>>());
     emit(&format!(

@@ -114,6 +114,27 @@ fn a_disk_becomes_an_instance_and_comes_home_again() {
     }
 }
 
+/// A cloud that gives snapshots as fixed VHDs: what comes home is the same, and holes are no more fetched.
+#[test]
+fn a_fixed_vhd_comes_home_too() {
+    let estuary = estuary(|options| options.rules.fixed_snapshots = true);
+    let place = &estuary.place;
+    place.run(&carry("nvme-cloud", &["--shape", "raw/thin"])).expect(0);
+    let mut home = vec!["carry", "estuary:ledger", "--dest", "virtio-host", "--shape", "raw/thin", "--into", "home"];
+    home.extend(AS_IT_IS);
+    place.run(&home).expect(0);
+    assert!(fs::read(place.path("home/ledger/ledger-0.raw")).unwrap() == fs::read(place.path("ledger.raw")).unwrap());
+    let receipt = fs::read_to_string(place.path("home/ledger/receipt.json")).unwrap();
+    assert!(receipt.contains("disk-0.vhd") && receipt.contains("vhd/full"), "{receipt}");
+    place.run(&["prove", "home/ledger/receipt.json"]).expect(0);
+    let log = estuary.cloud.log();
+    assert!(log.iter().any(|line| line.contains("/maps/disk-0.vhd")), "{log:?}");
+    let is_hole = |line: &&String| line.contains("/files/") && line.contains("bytes=83");
+    assert_eq!(log.iter().filter(is_hole).count(), 0, "8 MiB and more are a hole");
+    // What was made for it is given back.
+    assert!(!place.tree().iter().any(|path| path.contains("cloud/snapshots/e-1/")), "{:?}", place.tree());
+}
+
 #[test]
 fn what_a_cloud_would_refuse_is_told_before_the_first_byte() {
     type Change = fn(&mut Options);

@@ -366,6 +366,34 @@ fn a_cloud_is_asked_for_the_address_and_lets_people_in() {
     assert!(of("RemoteDesktop").contains("|Active=TRUE|") && of("Harbour").contains("|Active=FALSE|"), "{rules}");
     let adapter = key(r"CurrentControlSet\Services\Tcpip\Parameters\Interfaces\{5a170000-0000-4000-8000-0000000000a1}");
     assert!(adapter.contains("EnableDHCP  dword  1 (0x1)") && !adapter.contains("192.0.2."), "{adapter}");
+    // The loader and the system answer on the port that the cloud shows, and the store still starts what it started.
+    assert!(
+        told.contains("/EFI/Microsoft/Boot/BCD: the loader and the system answer on COM1 at 115200 bit/s"),
+        "{told}"
+    );
+    let store = |object: &str, element: &str| {
+        let key = format!(r"Objects\{object}\Elements\{element}");
+        place.run(&["peek", "ready.vhd", "--hive", "BCD", &key]).expect(0).out
+    };
+    let (manager, loader) = ("{9dea862c-5cdd-4e70-acc1-f32b344d4795}", "{5a170000-0000-4000-8000-0000000000b1}");
+    for (object, element, bytes) in [
+        (manager, "16000020", "01"),
+        (loader, "260000b0", "01"),
+        (manager, "15000022", "01 00 00 00 00 00 00 00"),
+        (loader, "15000023", "00 c2 01 00 00 00 00 00"),
+    ] {
+        let shown = store(object, element);
+        assert!(shown.contains(bytes) || shown.contains(&bytes.replace(' ', "")), "{element}: {shown}");
+    }
+    let survey = place.run(&["survey", "ready.vhd"]).expect(0).out;
+    assert!(survey.contains("winload.efi") || survey.contains("Windows Server"), "{survey}");
+    let again = flat(
+        &place
+            .run(&["refit", "ready.vhd", "--dest", "vmbus-cloud", "--mac", "02:5a:17:00:00:41", "--out", "again.vhd"])
+            .expect(0)
+            .out,
+    );
+    assert!(!again.contains("answer on COM1"), "it is changed once: {again}");
     // All of it can be left out, by name.
     let mut bare = args.to_vec();
     bare.truncate(6);

@@ -5,6 +5,7 @@ use std::{collections::BTreeMap, fs, path::PathBuf, sync::Arc, time::Duration};
 use serde_json::{Value, json};
 
 use super::{
+    fixed,
     imports::{self, Import},
     rules::{self, lacks, list, refusal, text},
     serve::State,
@@ -207,8 +208,15 @@ impl State {
             return Some(Answer::error(409, "running", "the machine runs"));
         }
         let export = lock(&self.exports).begin(&machine, if is_running { "snapshot" } else { "off" });
-        if is_running {
-            match instances.snapshot(name, &self.snapshot_folder(&export)) {
+        let is_fixed = self.options.rules.fixed_snapshots;
+        if is_running || is_fixed {
+            let made = instances.snapshot(name, &self.snapshot_folder(&export)).and_then(|mut machine| {
+                if is_fixed {
+                    fixed::make(&mut machine)?;
+                }
+                Ok(machine)
+            });
+            match made {
                 Ok(machine) => lock(&self.exports).put_files(&export, machine.files),
                 Err(error) => return Some(Answer::error(500, "no-snapshot", &format!("{error:#}"))),
             }

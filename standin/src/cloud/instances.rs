@@ -29,9 +29,6 @@ const SETTLES: Duration = Duration::from_secs(60);
 /// The address that the emulator's network gives to the first who asks.
 const ADDRESS: &str = "10.0.2.15";
 
-/// The file with the key by which one was asked for.
-const KEY: &str = "asked-with";
-
 /// All instances, in a folder.
 pub(super) struct Instances {
     folder: PathBuf,
@@ -78,8 +75,7 @@ impl Instances {
 
     /// The one that was asked for with `key`, also by an earlier process.
     pub(super) fn asked_with(&self, key: &str) -> Option<String> {
-        let is_it =
-            |name: &String| fs::read_to_string(self.folder.join(name).join(KEY)).is_ok_and(|found| found == key);
+        let is_it = |name: &String| fs::read_to_string(self.key_of(name)).is_ok_and(|found| found == key);
         self.all().into_iter().map(|machine| machine.name).find(is_it)
     }
 
@@ -108,7 +104,7 @@ impl Instances {
         });
         fs::write(part.join(format!("{name}.launch.json")), serde_json::to_string_pretty(&launch)?)?;
         fs::write(part.join("power"), "off")?;
-        fs::write(part.join(KEY), key)?;
+        fs::write(self.key_of(name), key)?;
         let seed = image.folder.join(SEED);
         if seed.exists() {
             fs::copy(seed, self.seed_of(name))?;
@@ -178,6 +174,11 @@ impl Instances {
         self.folder.with_file_name(format!("seed-of-{name}.iso"))
     }
 
+    /// The file with the key by which it was asked for.
+    fn key_of(&self, name: &str) -> PathBuf {
+        self.folder.with_file_name(format!("key-of-{name}"))
+    }
+
     fn log_of(&self, name: &str) -> PathBuf {
         self.folder.with_file_name(format!("boot-log-of-{name}"))
     }
@@ -226,18 +227,22 @@ impl Instances {
     /// The files of `name` at one moment, copied into `to` where it runs.
     pub(super) fn snapshot(&self, name: &str, to: &Path) -> Result<Machine> {
         let mut machine = self.get(name).context("there is no instance of this name")?;
-        let Some(running) = self.running.get(name) else { return Ok(machine) };
         fs::create_dir_all(to)?;
-        let mut control = BufReader::new(UnixStream::connect(&running.control)?);
-        command(&mut control, "qmp_capabilities")?;
-        // While it stands still, all that it wrote is in its files.
-        command(&mut control, "stop")?;
+        let mut control = None;
+        if let Some(running) = self.running.get(name) {
+            let control = control.insert(BufReader::new(UnixStream::connect(&running.control)?));
+            command(control, "qmp_capabilities")?;
+            // While it stands still, all that it wrote is in its files.
+            command(control, "stop")?;
+        }
         let copied = machine.files.iter().map(|file| {
             let copied = to.join(file.file_name().unwrap_or_default());
             copy(file, &copied).map(|()| copied)
         });
         let copied: io::Result<Vec<PathBuf>> = copied.collect();
-        command(&mut control, "cont")?;
+        if let Some(control) = &mut control {
+            command(control, "cont")?;
+        }
         machine.files = copied?;
         Ok(machine)
     }

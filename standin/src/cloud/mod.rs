@@ -3,6 +3,7 @@
 //! (`docs/cloud-protocol.md`), is strict about it, and fails on demand.
 
 mod answers;
+mod fixed;
 mod imports;
 mod instances;
 mod object;

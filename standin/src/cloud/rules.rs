@@ -23,6 +23,8 @@ pub struct Rules {
     pub largest_disk: u64,
     /// All disks together may have so many bytes.
     pub quota: u64,
+    /// Snapshots are given as fixed VHDs, and not as bare bytes.
+    pub fixed_snapshots: bool,
 }
 
 impl Default for Rules {
@@ -36,6 +38,7 @@ impl Default for Rules {
             size_multiple: 1 << 20,
             largest_disk: 2040 << 30,
             quota: 1 << 40,
+            fixed_snapshots: false,
         }
     }
 }

@@ -16,6 +16,7 @@ use std::{
 use serde_json::{Value, json};
 
 use super::{
+    fixed,
     imports::{self, Image, Import},
     instances::Instances,
     object,
@@ -304,7 +305,11 @@ impl State {
                 Answer::new(200, json!({ "machines": rows }))
             }
             ("GET", ["v1", "machines", name]) => {
-                lock(&self.instances).get(name).map_or_else(unknown, |machine| Answer::new(200, machine.whole()))
+                let told = |machine: Machine| match self.options.rules.fixed_snapshots {
+                    true => fixed::told(&machine),
+                    false => machine.whole(),
+                };
+                lock(&self.instances).get(name).map_or_else(unknown, |machine| Answer::new(200, told(machine)))
             }
             ("POST", ["v1", "machines", name, "exports"]) => self.export(name, &body).unwrap_or_else(unknown),
             ("GET", ["v1", "exports", name]) => self.export_state(name, 200).unwrap_or_else(unknown),

@@ -1,6 +1,7 @@
 //! The edits of a Windows system.
 
 mod adapters;
+mod console;
 mod drivers;
 mod first_start;
 mod helpers;

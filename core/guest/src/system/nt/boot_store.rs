@@ -16,6 +16,8 @@ pub(crate) const PLACES: [&str; 2] = ["/EFI/Microsoft/Boot/BCD", "/Boot/BCD"];
 
 /// The boot manager's own object.
 const MANAGER: &str = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
+/// What both take their settings of a serial port from.
+const SERIAL: &str = "{0ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}";
 /// Type of an object that starts a system.
 const LOADER: u32 = 0x1020_0003;
 /// Objects that are looked at.
@@ -29,6 +31,14 @@ mod element {
     pub(super) const SYSTEM_DEVICE: &str = "21000001";
     pub(super) const SYSTEM_ROOT: &str = "22000002";
     pub(super) const DEFAULT: &str = "23000003";
+    /// Number of the serial port, from 1 on (`emsport`).
+    pub(super) const SERIAL_PORT: &str = "15000022";
+    /// Its speed in bits a second (`emsbaudrate`).
+    pub(super) const SERIAL_SPEED: &str = "15000023";
+    /// Whether the loader answers there (`bootems`).
+    pub(super) const LOADER_ANSWERS: &str = "16000020";
+    /// Whether the system that is started does (`ems`).
+    pub(super) const SYSTEM_ANSWERS: &str = "260000b0";
 }
 
 /// A partition as the store names it.
@@ -142,6 +152,32 @@ pub(crate) fn read(hive: &Hive, volumes: &[Found]) -> Result<Vec<Entry>> {
     }
     found.sort_by_key(|entry| !entry.is_default);
     Ok(found)
+}
+
+/// Lets the loader and the system that starts by itself answer on the serial port `number`, at `speed` bits a second; whether the store
+/// names such a system.
+///
+/// # Errors
+/// Those of the hive.
+pub(crate) fn answer_on(hive: &mut Hive, number: u64, speed: u64) -> Result<bool> {
+    let at = |object: &str, element: &str| format!("Objects\\{object}\\Elements\\{element}");
+    let default = hive.data(&at(MANAGER, element::DEFAULT), "Element")?.and_then(Data::into_text);
+    let Some(loader) = default.filter(|loader| !loader.is_empty() && !loader.contains('\\')) else { return Ok(false) };
+    if hive.number(&format!("Objects\\{loader}\\Description"), "Type")? != Some(LOADER) {
+        return Ok(false);
+    }
+    // Where a store has no object for that, each of both has the settings itself.
+    let own = [MANAGER, loader.as_str()];
+    let holders = if hive.find(&format!("Objects\\{SERIAL}"))?.is_some() { &[SERIAL][..] } else { &own[..] };
+    for holder in holders {
+        for (element, value) in [(element::SERIAL_PORT, number), (element::SERIAL_SPEED, speed)] {
+            hive.set(&at(holder, element), "Element", &Data::Bytes(value.to_le_bytes().into()))?;
+        }
+    }
+    for (object, element) in [(MANAGER, element::LOADER_ANSWERS), (&loader, element::SYSTEM_ANSWERS)] {
+        hive.set(&at(object, element), "Element", &Data::Bytes(vec![1]))?;
+    }
+    Ok(true)
 }
 
 /// The volumes on which a store may lie, the likeliest first, by their places.

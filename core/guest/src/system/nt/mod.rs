@@ -1,7 +1,7 @@
 //! Windows systems: what they are, what they are set to, and what their loader is told.
 
 pub(crate) mod adapters;
-mod boot_store;
+pub(crate) mod boot_store;
 pub mod drivers;
 pub(crate) mod filters;
 pub(crate) mod helpers;

@@ -69,6 +69,7 @@ impl System for Nt {
         match name {
             edit::FALLBACK_LOADER => work.fallback_loader(),
             edit::DRIVERS => Edits { system: self, work }.drivers(),
+            edit::CONSOLE => Edits { system: self, work }.console(),
             edit::HELPERS => Edits { system: self, work }.helpers(),
             edit::DISKS => Edits { system: self, work }.disks(),
             edit::CLOCK => Edits { system: self, work }.clock(),
@@ -94,9 +95,10 @@ impl System for Nt {
 }
 
 /// Its edits, in their order.
-const STEPS: [Step; 9] = [
+const STEPS: [Step; 10] = [
     Step { name: edit::FALLBACK_LOADER, reason: "a loader where a firmware without boot entries looks" },
     Step { name: edit::DRIVERS, reason: "drivers for the new disks and adapters" },
+    Step { name: edit::CONSOLE, reason: "the new host shows a serial port, and often no screen" },
     Step { name: edit::HELPERS, reason: "helpers of the old host stay quiet, and those of the new one are installed" },
     Step { name: edit::DISKS, reason: "a server's disks of data come up by themselves" },
     Step { name: edit::CLOCK, reason: "the machine's clock is taken for what it shows" },
