@@ -8,6 +8,7 @@ mod failure;
 mod hints;
 mod logging;
 mod output;
+mod page;
 mod progress;
 mod site;
 
@@ -114,6 +115,7 @@ fn run(cli: Cli) -> Result<Exit> {
         Command::Peek(args) => commands::peek::run(&args, &session),
         Command::Patch(args) => commands::change::patch(&args, &session),
         Command::Prove(args) => commands::prove::run(&args, &session),
+        Command::Report(args) => commands::report::run(&args, &session),
         Command::Demo(args) => commands::demo::run(&args, &session),
         Command::Completions(args) => commands::completions::run(&args),
     }

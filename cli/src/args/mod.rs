@@ -259,6 +259,16 @@ pub(crate) enum Command {
         after_help = "Examples:\n  reformis prove landing/tidelog/receipt.json\n  reformis prove ledger.vmdk ledger.qcow2"
     )]
     Prove(ProveArgs),
+    /// Tells what moves came to, for one receipt or for all of a night, as a page
+    #[command(
+        long_about = "Tells what moves came to, for one receipt or for all of a night.\n\nThe page is one file that needs \
+                      nothing else, no script and no network: the figures of all machines, when each was moved, and of \
+                      each machine its findings, its chain of boot evidence, what was changed inside, and a map of its \
+                      disks. Nothing is measured anew but where the disks that landed hold data.",
+        after_help = "Examples:\n  reformis report landing/tidelog/receipt.json\n  \
+                      reformis report landing --out morning.html --title 'Saltmarsh Sound, in one night'"
+    )]
+    Report(ReportArgs),
     /// Writes the demo's data and runs a whole example with it
     #[command(
         long_about = "Writes the demo's data into a folder and runs a whole example with it: survey, draft, carry, \
@@ -399,6 +409,22 @@ pub(crate) struct ProveArgs {
     /// Follow names in the disks that lead out of their folder (never to a device)
     #[arg(long)]
     pub(crate) trust_links: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ReportArgs {
+    /// Receipts, landings, or folders of landings
+    #[arg(value_name = "RECEIPT|FOLDER", required = true)]
+    pub(crate) targets: Vec<PathBuf>,
+    /// Write the page to FILE; '-' for stdout
+    #[arg(long, value_name = "FILE")]
+    pub(crate) out: Option<PathBuf>,
+    /// What the page is called
+    #[arg(long, value_name = "TEXT", default_value = "What the moves came to")]
+    pub(crate) title: String,
+    /// Replace FILE if it exists
+    #[arg(long, requires = "out")]
+    pub(crate) force: bool,
 }
 
 #[derive(Debug, Args)]

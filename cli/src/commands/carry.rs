@@ -158,7 +158,7 @@ pub(super) fn quoted_target(target: &str) -> String {
 }
 
 /// A path as a shell takes it.
-pub(super) fn quoted(path: &str) -> String {
+pub(crate) fn quoted(path: &str) -> String {
     let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '/' | '.' | '-' | '_');
     let path = reformis_disk::text::printable(path);
     if path.chars().all(plain) { path } else { format!("'{}'", path.replace('\'', "'\\''")) }

@@ -13,10 +13,12 @@ mod order;
 pub(crate) mod peek;
 pub(crate) mod prove;
 pub(crate) mod recast;
+pub(crate) mod report;
 pub(crate) mod standin;
 mod stores;
 pub(crate) mod survey;
 
+pub(crate) use carry::quoted;
 use reformis_disk::source::Links;
 
 /// Version of the JSON that commands print.

@@ -19,6 +19,7 @@ mod outages;
 mod packed;
 mod recast;
 mod refusals;
+mod report;
 mod scripts;
 mod stores;
 mod streams;

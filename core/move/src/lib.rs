@@ -39,6 +39,7 @@ pub mod prove;
 pub mod recast;
 pub mod receipt;
 pub mod record;
+pub mod report;
 pub mod roster;
 pub mod staging;
 pub mod survey;

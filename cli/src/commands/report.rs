@@ -1,0 +1,96 @@
+//! `reformis report`
+
+use std::path::Path;
+
+use anyhow::Result;
+use jiff::tz::TimeZone;
+use reformis_disk::ByteSize;
+use reformis_move::{
+    Severity,
+    report::{self, Report},
+    staging,
+    verdict::Boots,
+};
+
+use super::{JSON_SCHEMA, quoted};
+use crate::{
+    Session,
+    args::ReportArgs,
+    exit::Exit,
+    output::{columns, emit, emit_json, heading, wrapped},
+    page,
+};
+
+pub(crate) fn run(args: &ReportArgs, session: &Session) -> Result<Exit> {
+    let report = report::report(&args.targets, &session.context())?;
+    let to_stdout = args.out.as_deref() == Some(Path::new("-"));
+    let page_in = |folder: &Path| page::page(&report, &args.title, folder, &TimeZone::system());
+    if let Some(path) = args.out.as_deref().filter(|_| !to_stdout) {
+        let folder = path.parent().filter(|parent| *parent != Path::new("")).unwrap_or(Path::new("."));
+        staging::write(path, page_in(folder).as_bytes(), args.force, report.access)?;
+    }
+    if session.json {
+        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "report": report }))?;
+    } else if to_stdout {
+        emit(&page_in(Path::new(".")))?;
+    } else {
+        emit(&show(&report, args.out.as_deref()))?;
+    }
+    Ok(Exit::Done)
+}
+
+/// The report as a person reads it on a terminal.
+fn show(report: &Report, out: Option<&Path>) -> String {
+    let totals = &report.totals;
+    let many = |count: usize, one: &str| if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") };
+    let mut text = format!(
+        "{} with {} of {}, in {}: {} by the evidence, {}\n",
+        many(totals.machines, "machine"),
+        many(totals.disks, "disk"),
+        ByteSize(totals.size),
+        page::lasted(totals.seconds),
+        if totals.boot == 1 { "1 boots".to_string() } else { format!("{} boot", totals.boot) },
+        if totals.need_a_hand == 1 {
+            "1 needs a hand".to_string()
+        } else {
+            format!("{} need a hand", totals.need_a_hand)
+        },
+    );
+    let rows: Vec<[String; 8]> = report
+        .machines
+        .iter()
+        .map(|machine| {
+            let asks = machine.findings.iter().filter(|finding| finding.severity != Severity::Note).count();
+            let boots = machine.verdict.as_ref().map_or("–", |verdict| match verdict.boots {
+                Boots::Yes => "yes",
+                Boots::No => "no",
+                Boots::Unknown => "not known",
+            });
+            [
+                machine.name.clone(),
+                boots.into(),
+                machine.destination.clone(),
+                ByteSize(machine.size).to_string(),
+                ByteSize(machine.after).to_string(),
+                page::lasted(machine.seconds),
+                machine.edits.len().to_string(),
+                asks.to_string(),
+            ]
+        })
+        .collect();
+    text += &heading("Machines, the most urgent first");
+    text += &columns(["machine", "boots", "to", "disks", "landed", "took", "edits", "asks"], &rows, &[3, 4, 5, 6, 7]);
+    if !report.unread.is_empty() {
+        text += &heading("Receipts that cannot be read");
+        for unread in &report.unread {
+            let lines = wrapped(&reformis_disk::text::printable(&unread.why), crate::output::width() - 4);
+            text += &format!("  {}\n", lines.join("\n  "));
+        }
+    }
+    text += &heading("Next");
+    text += &match out {
+        Some(path) => format!("  the page is in {}: open it in a browser\n", quoted(&path.to_string_lossy())),
+        None => "  add --out FILE.html to have this, and all else, as a page\n".to_string(),
+    };
+    text
+}

@@ -1,0 +1,87 @@
+//! When each machine was moved, as bars on a line of time.
+
+use jiff::{Timestamp, tz::TimeZone};
+use maud::{Markup, html};
+use reformis_disk::text::printable;
+use reformis_move::report::MachineReport;
+
+use super::{lasted, urgency};
+
+/// Widths in the drawing's own units: of the names, and of the bars.
+const NAMES: f64 = 190.0;
+const BARS: f64 = 980.0;
+const ROW: f64 = 24.0;
+/// Marks of the line are so many at most.
+const MARKS: f64 = 7.0;
+/// Steps between marks, in seconds.
+const STEPS: [i64; 19] =
+    [1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10_800, 21_600, 43_200, 86_400, 604_800];
+
+/// Seconds as a number to draw with.
+#[expect(clippy::cast_precision_loss, reason = "a place in a drawing")]
+fn seconds(time: Timestamp) -> f64 {
+    time.as_millisecond() as f64 / 1000.0
+}
+
+/// The times of the marks between `first` and `last`.
+#[expect(clippy::cast_precision_loss, reason = "a number of marks")]
+fn marks(first: Timestamp, last: Timestamp) -> Vec<Timestamp> {
+    let length = last.as_second() - first.as_second();
+    let step = STEPS.into_iter().find(|step| length as f64 / *step as f64 <= MARKS).unwrap_or(length.max(1));
+    let from = first.as_second().div_euclid(step) + 1;
+    let times = (from..).map(|index| index * step).take_while(|time| *time <= last.as_second());
+    times.filter_map(|time| Timestamp::from_second(time).ok()).take(64).collect()
+}
+
+pub(super) fn chart(machines: &[MachineReport], zone: &TimeZone) -> Markup {
+    let began = machines.iter().map(|machine| machine.began).min().unwrap_or_default();
+    let ended = machines.iter().map(|machine| machine.ended).max().unwrap_or_default();
+    let whole = (seconds(ended) - seconds(began)).max(0.001);
+    let x = |time: Timestamp| NAMES + (seconds(time) - seconds(began)).clamp(0.0, whole) / whole * BARS;
+    let mut order: Vec<&MachineReport> = machines.iter().collect();
+    order.sort_by_key(|machine| (machine.began, machine.ended));
+    #[expect(clippy::cast_precision_loss, reason = "a place in a drawing")]
+    let (rows, y) = (order.len() as f64, |index: usize| 4.0 + index as f64 * ROW);
+    let bottom = 4.0 + rows * ROW;
+    let style = if whole < 120.0 { "%H:%M:%S" } else { "%H:%M" };
+    let at = |value: f64| format!("{value:.1}");
+    html! {
+        svg.times viewBox={ "0 0 " (NAMES + BARS + 10.0) " " (at(bottom + 22.0)) } role="img"
+            aria-label={ "Bars for " (order.len()) " machines" } {
+            @for mark in marks(began, ended) {
+                line.mark x1=(at(x(mark))) x2=(at(x(mark))) y1="0" y2=(at(bottom)) {}
+                text.mark x=(at(x(mark))) y=(at(bottom + 16.0)) text-anchor="middle" {
+                    (mark.to_zoned(zone.clone()).strftime(style).to_string())
+                }
+            }
+            @for (index, machine) in order.iter().enumerate() {
+                @let name: String = printable(&machine.name).chars().take(26).collect();
+                @let width = (x(machine.ended) - x(machine.began)).max(3.0);
+                text.name x=(at(NAMES - 8.0)) y=(at(y(index) + 15.0)) text-anchor="end" { (name) }
+                rect class={ "bar " (urgency(machine.urgency).1) } x=(at(x(machine.began))) y=(at(y(index) + 3.0))
+                    width=(at(width)) height=(at(ROW - 8.0)) rx="2" {
+                    title { (printable(&machine.name)) ": " (lasted(machine.seconds)) }
+                }
+            }
+            line.base x1=(at(NAMES)) x2=(at(NAMES + BARS)) y1=(at(bottom)) y2=(at(bottom)) {}
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn marks_are_few_and_round() {
+        let at = |second: i64| Timestamp::from_second(second).unwrap();
+        for (length, step) in [(3, 1), (14, 2), (61, 10), (3600, 600), (8 * 3600, 7200), (40 * 86_400, 604_800)] {
+            let marks = marks(at(1_795_737_601), at(1_795_737_601 + length));
+            assert!(marks.len() <= 8, "{length}: {}", marks.len());
+            assert!(marks.iter().all(|mark| mark.as_second() % step == 0), "{length}");
+            assert!(!marks.is_empty(), "{length}");
+        }
+        assert!(marks(at(5), at(5)).len() <= 1);
+        assert!(marks(at(0), at(1 << 36)).len() <= 64, "whatever a receipt says");
+    }
+}
