@@ -18,13 +18,13 @@ use reformis_move::{
     brief, carry, draft, peek,
     prepare::{self, Order},
     propose::Choices,
-    prove, staging, survey,
+    prove, report, staging, survey,
     target::Unpack,
 };
 
 use super::{
     JSON_SCHEMA, carry as carry_command, draft as draft_command, peek as peek_command, prove as prove_command,
-    survey as survey_command,
+    report as report_command, survey as survey_command,
 };
 use crate::{
     Session,
@@ -92,17 +92,19 @@ pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
     )?;
     let cloud = estuary::winter(folder, session)?;
     let holds = first && second && third && last && cloud;
+    let page = report(folder, session)?;
     if session.json {
         let landings = ["tidelog", "ledger", "berths", "buoycam"]
             .map(|name| folder.join("landing").join(name).to_string_lossy().into_owned());
-        let demo = serde_json::json!({ "folder": folder.to_string_lossy(), "landings": landings, "holds": holds });
+        let demo = serde_json::json!({ "folder": folder.to_string_lossy(), "landings": landings, "holds": holds, "page": page.to_string_lossy() });
         emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "demo": demo }))?;
     }
     tell(
         session,
         &format!(
-            "All four machines lie complete and stopped in {}, and the sources are as they were. The stand-ins are gone. Have a look around.",
-            folder.join("landing").display()
+            "All four machines lie complete and stopped in {}, and the sources are as they were. The stand-ins are gone. Open {} in a browser, and have a look around.",
+            folder.join("landing").display(),
+            page.display()
         ),
     )?;
     Ok(if holds { Exit::Done } else { Exit::NotProved })
@@ -242,6 +244,22 @@ fn prove(text: &str, receipt: &Path, session: &Session) -> Result<bool> {
     let proof = prove::prove_receipt(receipt, prove::Options::default(), &session.context())?;
     show(session, &prove_command::show(&proof))?;
     Ok(proof.holds)
+}
+
+/// Tells what all moves of the demo came to; the page that is made.
+fn report(folder: &Path, session: &Session) -> Result<PathBuf> {
+    let page = folder.join("report.html");
+    let landings = ["landing", "in-cloud", "home"].map(|name| folder.join(name));
+    let names = landings.each_ref().map(|path| path.to_string_lossy().into_owned());
+    let (out, title) = (page.to_string_lossy(), "Saltmarsh Sound, moved");
+    let mut words = vec!["report"];
+    words.extend(names.iter().map(String::as_str));
+    words.extend(["--out", &out, "--title", "'Saltmarsh Sound, moved'", "--force"]);
+    step(session, "In the morning somebody asks how it went. All receipts together are one page.", &words)?;
+    let report = report::report(&landings, &session.context())?;
+    report_command::save(&report, &page, title, true)?;
+    show(session, &report_command::show(&report, Some(&page)))?;
+    Ok(page)
 }
 
 /// Writes a file of the demo's data, unless it is there from an earlier run; another file of that name is not touched.

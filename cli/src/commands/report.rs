@@ -24,23 +24,28 @@ use crate::{
 pub(crate) fn run(args: &ReportArgs, session: &Session) -> Result<Exit> {
     let report = report::report(&args.targets, &session.context())?;
     let to_stdout = args.out.as_deref() == Some(Path::new("-"));
-    let page_in = |folder: &Path| page::page(&report, &args.title, folder, &TimeZone::system());
     if let Some(path) = args.out.as_deref().filter(|_| !to_stdout) {
-        let folder = path.parent().filter(|parent| *parent != Path::new("")).unwrap_or(Path::new("."));
-        staging::write(path, page_in(folder).as_bytes(), args.force, report.access)?;
+        save(&report, path, &args.title, args.force)?;
     }
     if session.json {
         emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "report": report }))?;
     } else if to_stdout {
-        emit(&page_in(Path::new(".")))?;
+        emit(&page::page(&report, &args.title, Path::new("."), &TimeZone::system()))?;
     } else {
         emit(&show(&report, args.out.as_deref()))?;
     }
     Ok(Exit::Done)
 }
 
+/// Writes the page: whole or not at all, and for nobody who may not read the receipts.
+pub(super) fn save(report: &Report, path: &Path, title: &str, force: bool) -> Result<()> {
+    let folder = path.parent().filter(|parent| *parent != Path::new("")).unwrap_or(Path::new("."));
+    let page = page::page(report, title, folder, &TimeZone::system());
+    Ok(staging::write(path, page.as_bytes(), force, report.access)?)
+}
+
 /// The report as a person reads it on a terminal.
-fn show(report: &Report, out: Option<&Path>) -> String {
+pub(super) fn show(report: &Report, out: Option<&Path>) -> String {
     let totals = &report.totals;
     let many = |count: usize, one: &str| if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") };
     let mut text = format!(

@@ -247,6 +247,30 @@ fn an_import_whose_answers_are_all_lost_is_found_again() {
     estuary.place.run(&["prove", "landing/ledger/receipt.json"]).expect(0);
 }
 
+/// A run that was killed when all was done, but for the name of the landing, is finished by the next one: nothing is made twice.
+#[test]
+fn a_landing_that_lacks_its_name_alone_gets_it() {
+    let estuary = estuary(|_| ());
+    let place = &estuary.place;
+    place.run(&carry("vmbus-cloud", &[])).expect(0);
+    let hide = || fs::rename(place.path("landing/ledger"), place.path("landing/.ledger.reformis-partial")).unwrap();
+    hide();
+    let from = estuary.cloud.store().log().len();
+    let receipt = fs::read(place.path("landing/.ledger.reformis-partial/receipt.json")).unwrap();
+    place.run(&carry("vmbus-cloud", &["--resume"])).expect(0);
+    assert!(fs::read(place.path("landing/ledger/receipt.json")).unwrap() == receipt);
+    assert_eq!((estuary.puts(from), estuary.cloud.imports(), estuary.cloud.images().len()), (0, 1, 1));
+    assert!(!place.path("landing/.ledger.reformis-partial").exists());
+    place.run(&["prove", "landing/ledger/receipt.json"]).expect(0);
+    // That of another source is not taken for it, nor what lies in the store for its disk.
+    hide();
+    let mut disk = fs::read(place.path("ledger.raw")).unwrap();
+    disk[100] ^= 1;
+    place.write("ledger.raw", &disk);
+    let other = place.run(&carry("vmbus-cloud", &["--resume"])).expect(1).err;
+    assert!(other.contains("'jetty:moves/ledger/ledger-0.vhd' is there already"), "{other}");
+}
+
 /// Kills a move into a cloud at so many moments, and goes on: each time there is one image and one instance of the name, and nothing
 /// is left unfinished.
 fn killed(times: u32) {

@@ -212,6 +212,8 @@ fn the_demo_tells_its_story_twice_and_leaves_other_files_alone() {
         }
     }
     assert!(place.path("salt marsh/landing/tidelog/tidelog.xml").exists());
+    let page = fs::read_to_string(place.path("salt marsh/report.html")).unwrap();
+    assert!(page.contains("href=\"./landing/tidelog/receipt.json\"") && page.contains("id=\"m6\""), "seven moves");
     place.write("mine/tidelog.ova", b"mine");
     place.run(&["demo", "mine"]).expect(1);
     assert_eq!(fs::read(place.path("mine/tidelog.ova")).unwrap(), b"mine");

@@ -22,6 +22,7 @@ use crate::{
     finding::Finding,
     inside::EditedDisk,
     landing::{
+        again::{head, receipt_left},
         archive::ArchiveFile,
         arrival::{self, Arrival},
         digests,
@@ -38,7 +39,7 @@ use crate::{
     prepare::{self, Order, Prepared},
     receipt::{self, DiskFacts, DiskRecord, LandedFile, MachineRecord, Receipt},
     record::{FileDigest, SourceFile},
-    staging::{StagedFolder, write_into},
+    staging::{Place, StagedFolder, write_into},
     target::{self, TargetDisk},
 };
 
@@ -117,6 +118,20 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     let is_far = |disk: &&PlannedDisk| target.disks.get(disk.source).is_some_and(TargetDisk::is_far);
     // What is in a store already is never sent twice.
     let is_kept = shipping.is_some() || goers.iter().any(|disk| options.resume || is_far(disk));
+    let keep = |error: &Error| {
+        // What is of a source that has changed is worth nothing.
+        if is_kept && !matches!(error, Error::Disk(reformis_disk::Error::Changed { .. })) {
+            staged.leave();
+            context.observer.tell(&Finding::PartKept { path: plan.folder.to_string_lossy().into() });
+        }
+    };
+    let is_again = options.resume && staged.had_stale() && is_kept;
+    if let Some(receipt) = is_again.then(|| receipt_left(staged.inside(), &head, context.budget)).flatten()
+        && let Some(machine) = receipt.machine.clone()
+    {
+        end(&receipt, shipping.as_ref(), staged.inside()).inspect_err(keep)?;
+        return named(staged, plan, receipt, machine, findings);
+    }
     if options.resume && staged.had_stale() {
         let goes_on = is_kept && journal::left(staged.inside()).is_some_and(|earlier| head.goes_on(&earlier));
         let disks: Vec<&str> = goers.iter().map(|disk| disk.file.as_str()).collect();
@@ -132,13 +147,6 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     }
     tracing::info!(target = target.name, kind = target.kind.name(), into = %plan.folder.display(), "carrying");
     let sources = target.files.clone();
-    let keep = |error: &Error| {
-        // What is of a source that has changed is worth nothing.
-        if is_kept && !matches!(error, Error::Disk(reformis_disk::Error::Changed { .. })) {
-            staged.leave();
-            context.observer.tell(&Finding::PartKept { path: plan.folder.to_string_lossy().into() });
-        }
-    };
     if let Some(shipping) = shipping.as_ref().filter(|_| options.resume && !options.force) {
         shipping.check_names(plan, Some(staged.inside())).inspect_err(keep)?;
     }
@@ -170,13 +178,27 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     };
     let access = prepared.settled.target.access();
     write_into(staged.inside(), receipt::FILE_NAME, &receipt.to_json(), access)?;
-    if let Some(shipping) = &move_.shipping {
-        shipping.put(receipt::FILE_NAME, &receipt.to_json()).inspect_err(keep)?;
-    }
-    journal::end(staged.inside())?;
     if context.is_cancelled() {
-        return Err(reformis_disk::Error::Interrupted.into());
+        return Err(reformis_disk::Error::Interrupted.into()).inspect_err(keep);
     }
+    end(&receipt, move_.shipping.as_ref(), staged.inside()).inspect_err(keep)?;
+    named(staged, plan, receipt, machine, findings)
+}
+
+/// Puts the receipt beside disks in a store; what was kept to go on with is worth nothing more.
+fn end(receipt: &Receipt, shipping: Option<&Shipping>, folder: &Place) -> Result<()> {
+    shipping.map_or(Ok(()), |shipping| shipping.put(receipt::FILE_NAME, &receipt.to_json()))?;
+    journal::end(folder)
+}
+
+/// Gives the landing its name.
+fn named(
+    staged: StagedFolder,
+    plan: &Plan,
+    receipt: Receipt,
+    machine: MachineRecord,
+    findings: Vec<Finding>,
+) -> Result<Landing> {
     let folder = plan.folder.clone();
     staged.commit()?;
     tracing::info!(landing = %folder.display(), "landed");
@@ -199,25 +221,6 @@ struct Move<'a> {
 /// Whether the landing has a manifest, for which each disk's file is digested.
 fn has_manifest(plan: &Plan) -> bool {
     plan.machine_file == MachineFile::Ovf
-}
-
-/// What the move is made of, as far as is known before a byte of a disk is read.
-fn head(prepared: &Prepared, plan: &Plan) -> journal::Head {
-    let disks = plan.disks.iter().filter_map(|disk| prepared.settled.target.disks.get(disk.source));
-    let files = disks.flat_map(|disk| {
-        let parts = disk.parts.iter().map(|part| target::source_file(part.storage.as_ref(), None));
-        let below = disk.image.iter().flat_map(|image| &image.files);
-        parts.chain(below.map(|file| target::source_file(file.as_ref(), None))).collect::<Vec<_>>()
-    });
-    journal::Head {
-        schema: journal::SCHEMA,
-        target: prepared.settled.target.name.clone(),
-        destination: prepared.settled.destination.name.clone(),
-        sources: files.collect(),
-        disks: plan.disks.iter().map(|disk| (disk.file.clone(), disk.shape.to_string(), disk.size)).collect(),
-        store: plan.store.clone(),
-        identity: Some(plan.identity.machine()),
-    }
 }
 
 /// One block of how many is compared where a source has no version.

@@ -227,13 +227,16 @@ impl Kept {
             }
         }
         let failed = |_| Refusal::new(500, "InternalError");
-        let mut whole = fs::File::create(self.file(key)).map_err(failed)?;
+        // A store that is killed has the object or the upload, and never a half of both.
+        let new = self.folder.join("parts").join(format!("{id}.whole"));
+        let mut whole = fs::File::create(&new).map_err(failed)?;
         let (mut len, mut tags) = (0, String::new());
         for (number, tag, _) in wanted {
             len +=
                 io::copy(&mut fs::File::open(self.part(id, *number)).map_err(failed)?, &mut whole).map_err(failed)?;
             tags += tag;
         }
+        fs::rename(&new, self.file(key)).map_err(failed)?;
         let tag = format!("\"{}-{}\"", &hex(&Sha256::digest(tags))[..32], wanted.len());
         self.abort(key, id)?;
         self.objects.insert(key.into(), (len, tag.clone()));
@@ -242,8 +245,9 @@ impl Kept {
 
     pub(super) fn abort(&mut self, key: &str, id: &str) -> Result<(), Refusal> {
         let numbers: Vec<u32> = self.upload(key, id)?.parts.keys().copied().collect();
-        numbers.into_iter().for_each(|number| drop(fs::remove_file(self.part(id, number))));
+        // Its list goes first: without it, there is no upload.
         drop(fs::remove_file(self.folder.join("parts").join(format!("{id}.json"))));
+        numbers.into_iter().for_each(|number| drop(fs::remove_file(self.part(id, number))));
         self.uploads.remove(id);
         Ok(())
     }

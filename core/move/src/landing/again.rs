@@ -1,0 +1,60 @@
+//! What a move is made of, and whether what an earlier run left is of the same one.
+
+use std::{io::Read, sync::Arc};
+
+use reformis_disk::budget::Budget;
+
+use super::journal::{self, Head};
+use crate::{
+    plan::Plan,
+    prepare::Prepared,
+    receipt::{self, Receipt},
+    staging::Place,
+    target,
+};
+
+/// What the move is made of, as far as is known before a byte of a disk is read.
+pub(crate) fn head(prepared: &Prepared, plan: &Plan) -> Head {
+    let disks = plan.disks.iter().filter_map(|disk| prepared.settled.target.disks.get(disk.source));
+    let files = disks.flat_map(|disk| {
+        let parts = disk.parts.iter().map(|part| target::source_file(part.storage.as_ref(), None));
+        let below = disk.image.iter().flat_map(|image| &image.files);
+        parts.chain(below.map(|file| target::source_file(file.as_ref(), None))).collect::<Vec<_>>()
+    });
+    Head {
+        schema: journal::SCHEMA,
+        target: prepared.settled.target.name.clone(),
+        destination: prepared.settled.destination.name.clone(),
+        sources: files.collect(),
+        disks: plan.disks.iter().map(|disk| (disk.file.clone(), disk.shape.to_string(), disk.size)).collect(),
+        store: plan.store.clone(),
+        identity: Some(plan.identity.machine()),
+    }
+}
+
+/// The longest receipt that is looked at, in bytes.
+const MOST: u64 = 64 << 20;
+
+/// The receipt that an earlier run left in `folder` as the last of all files, where it is of the move of `head`: of the same versions of
+/// the same files, into the same disks. That run was killed before the landing had its name, and nothing is made again.
+pub(crate) fn receipt_left(folder: &Place, head: &Head, budget: &Arc<Budget>) -> Option<Receipt> {
+    let file = folder.open_file(receipt::FILE_NAME.as_ref()).ok()?;
+    let len = file.metadata().ok()?.len();
+    let _hold = budget.take(len.min(MOST).saturating_mul(2)).ok()?;
+    let mut bytes = Vec::new();
+    file.take(MOST).read_to_end(&mut bytes).ok()?;
+    let receipt = Receipt::parse(&bytes).ok()?;
+    let read = |wanted: &crate::record::SourceFile| {
+        receipt.sources.iter().any(|found| found.path == wanted.path && found.is_same_version(wanted))
+    };
+    let is_disk = |(record, (file, shape, size)): (&receipt::DiskRecord, &(String, String, u64))| {
+        let place = record.result.rsplit(['/', ':']).next().unwrap_or_default();
+        (place, &record.after.shape, record.after.virtual_size) == (file.as_str(), shape, *size)
+    };
+    let is_it = (&receipt.target, &receipt.destination) == (&head.target, &head.destination)
+        && receipt.machine.is_some()
+        && head.sources.iter().all(read)
+        && receipt.disks.len() == head.disks.len()
+        && receipt.disks.iter().zip(&head.disks).all(is_disk);
+    is_it.then_some(receipt)
+}
