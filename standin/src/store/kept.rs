@@ -89,9 +89,16 @@ impl Kept {
         }
         for entry in fs::read_dir(&kept.folder)?.flatten().filter(|entry| entry.path().is_file()) {
             let name = entry.file_name().to_string_lossy().into_owned();
-            let bytes = fs::read(entry.path())?;
-            kept.objects
-                .insert(super::signature::decoded(&name), (bytes.len() as u64, tag(&hex(&Sha256::digest(&bytes)))));
+            let key = super::signature::decoded(&name);
+            // An object keeps its tag when the store is started anew: whoever reads it sees the same version.
+            let (len, tag) = match fs::read_to_string(kept.tag_of(&key)) {
+                Ok(tag) => (entry.metadata()?.len(), tag),
+                Err(_) => {
+                    let bytes = fs::read(entry.path())?;
+                    (bytes.len() as u64, tag(&hex(&Sha256::digest(&bytes))))
+                }
+            };
+            kept.objects.insert(key, (len, tag));
         }
         Ok(kept)
     }
@@ -107,6 +114,12 @@ impl Kept {
             })
             .collect();
         self.folder.join(name.strip_prefix('.').map(|rest| format!("%2E{rest}")).unwrap_or(name))
+    }
+
+    /// The file with the tag of an object.
+    fn tag_of(&self, key: &str) -> PathBuf {
+        let name = self.file(key);
+        self.folder.join("parts").join(format!("{}.tag", name.file_name().unwrap_or_default().to_string_lossy()))
     }
 
     fn part(&self, id: &str, number: u32) -> PathBuf {
@@ -139,14 +152,16 @@ impl Kept {
     /// Puts an object.
     pub(super) fn put(&mut self, key: &str, bytes: &[u8], sum: &Sum) -> Result<String, Refusal> {
         self.room(bytes.len() as u64)?;
-        fs::write(self.file(key), bytes).map_err(|_| Refusal::new(500, "InternalError"))?;
         let tag = sum.tag(bytes.len());
+        let written = fs::write(self.tag_of(key), &tag).and_then(|()| fs::write(self.file(key), bytes));
+        written.map_err(|_| Refusal::new(500, "InternalError"))?;
         self.objects.insert(key.into(), (bytes.len() as u64, tag.clone()));
         Ok(tag)
     }
 
     pub(super) fn remove(&mut self, key: &str) {
         fs::remove_file(self.file(key)).ok();
+        fs::remove_file(self.tag_of(key)).ok();
         self.objects.remove(key);
     }
 
@@ -236,8 +251,8 @@ impl Kept {
                 io::copy(&mut fs::File::open(self.part(id, *number)).map_err(failed)?, &mut whole).map_err(failed)?;
             tags += tag;
         }
-        fs::rename(&new, self.file(key)).map_err(failed)?;
         let tag = format!("\"{}-{}\"", &hex(&Sha256::digest(tags))[..32], wanted.len());
+        fs::write(self.tag_of(key), &tag).and_then(|()| fs::rename(&new, self.file(key))).map_err(failed)?;
         self.abort(key, id)?;
         self.objects.insert(key.into(), (len, tag.clone()));
         Ok(tag)
