@@ -4,6 +4,7 @@
 
 mod accidents;
 mod briefs;
+mod cloud_kills;
 mod clouds;
 mod documents;
 mod going_on;

@@ -106,6 +106,11 @@ trait Parts: Send + Sync {
     /// Sends one part; its tag.
     fn put_part(&self, name: &str, id: &str, number: u32, piece: &Piece) -> Result<String, Fault>;
 
+    /// Makes `len` bytes of an upload from `start` on zero, where one is zero where nothing is put.
+    fn clear(&self, _name: &str, _start: u64, _len: u64) -> Result<(), Fault> {
+        Ok(())
+    }
+
     /// What is there; `None` where the upload is not.
     fn there(&self, name: &str, id: &str) -> Result<Option<There>, Fault>;
 

@@ -73,6 +73,9 @@ struct Shared {
     name: String,
     id: String,
     is_sparse: bool,
+    /// Whether an earlier run put pages that nothing tells of: what it put otherwise than this run does is cleared.
+    is_stale: bool,
+    part: u64,
     state: Mutex<State>,
     patience: Patience,
 }
@@ -133,8 +136,12 @@ impl Place {
         };
         let (part, sum) = (parts.part(most), parts.sum());
         let same = |begun: &Begun| begun.parts.values().all(|done| done.crc.is_some() == (sum == Sum::Crc32c));
+        let mut is_stale = false;
         let (id, part, before) = match left.filter(|(begun, _)| begun.part >= part && same(begun)) {
-            Some((begun, there)) => (begun.id, begun.part, agreed(begun.parts, &there)),
+            Some((begun, there)) => {
+                is_stale = parts.is_sparse();
+                (begun.id, begun.part, agreed(begun.parts, &there))
+            }
             None => {
                 let id = self.tried("beginning an upload to", name, || parts.begin(name, most))?;
                 let kept = ledger.begun(&id, part);
@@ -152,6 +159,8 @@ impl Place {
             name: name.into(),
             id,
             is_sparse: parts.is_sparse(),
+            is_stale,
+            part,
             state: Mutex::new(state),
             patience: Patience::default(),
         });
@@ -252,7 +261,16 @@ impl Shared {
     /// One part, tried until it is there.
     fn send(&self, number: u32, piece: &Piece) -> std::result::Result<String, Fault> {
         let parts = self.place.parts()?;
+        if self.is_stale && piece.len > 0 {
+            self.clear(u64::from(number.saturating_sub(1)) * self.part, piece.len)?;
+        }
         self.persist(|| parts.put_part(&self.name, &self.id, number, piece))
+    }
+
+    /// Makes a range zero, tried until it is.
+    fn clear(&self, start: u64, len: u64) -> std::result::Result<(), Fault> {
+        let parts = self.place.parts()?;
+        self.persist(|| parts.clear(&self.name, start, len))
     }
 
     /// Tries until it works, it cannot work, nothing has worked for too long, or the upload is over.
@@ -398,6 +416,13 @@ impl Upload {
         let next = self.number.checked_add(whole);
         self.number = next.ok_or_else(|| io::Error::other("it has more parts than there may be"))?;
         self.left_out += whole;
+        if self.shared.is_stale && whole > 0 {
+            let cleared = self.shared.clear(self.taken, u64::from(whole) * self.part);
+            cleared.map_err(|fault| {
+                self.shared.lock().failed.get_or_insert(fault);
+                io::Error::other("the upload has failed")
+            })?;
+        }
         self.taken += u64::from(whole) * self.part;
         write_zeros(self, len % self.part)
     }

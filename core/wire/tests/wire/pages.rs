@@ -127,7 +127,37 @@ fn what_breaks_on_the_way_is_sent_again_and_what_was_sent_is_not() {
     assert_eq!(begun.as_ref().unwrap().parts.len(), 1);
     estuary.put("t.raw", &disk, begun, &kept).unwrap();
     assert!(estuary.store.bytes("night/t.raw") == disk);
-    assert_eq!(estuary.page_puts() - puts, 1, "what lies behind 16 MiB");
+    assert_eq!(estuary.page_puts() - puts, 2, "what lies behind 16 MiB is cleared, and put");
+    // What an earlier run put, and this one has nothing for, is cleared: whatever it noted of that.
+    for noted in [false, true] {
+        let (estuary, kept) = (Estuary::new(), Kept::default());
+        let place = estuary.wires().store("quay").unwrap();
+        let len = 53 * MIB + 512;
+        let mut older = vec![0; len];
+        for at in [700, 5 * MIB, 17 * MIB, 33 * MIB + 4096, 52 * MIB] {
+            older[at..at + 9000].fill(9);
+        }
+        let mut upload =
+            place.upload("v.raw", len as u64, estuary.folder.path(), None, Box::new(kept.clone())).unwrap();
+        upload.write_all(&older).unwrap();
+        drop(upload);
+        let mut begun = kept.begun().unwrap();
+        if !noted {
+            begun.parts.clear();
+        }
+        let mut newer = vec![0; len];
+        newer[6 * MIB..6 * MIB + 5].fill(7);
+        newer[52 * MIB..52 * MIB + 9000].fill(9);
+        let mut upload = place.upload("v.raw", len as u64, estuary.folder.path(), Some(begun), Box::new(kept)).unwrap();
+        // As a writer tells them: bytes, and long runs of zeros.
+        upload.write_all(&newer[..7 * MIB]).unwrap();
+        upload.zeros(45 * MIB as u64).unwrap();
+        upload.write_all(&newer[52 * MIB..]).unwrap();
+        assert_eq!(upload.finish().unwrap(), len as u64);
+        assert!(estuary.store.bytes("night/v.raw") == newer, "noted: {noted}");
+        let runs = estuary.store.runs("night/v.raw");
+        assert!(runs.iter().all(|(start, _)| *start == 6 << 20 || *start == 52 << 20), "{runs:?}");
+    }
     // One that nobody goes on with is given up.
     let mut upload = place.upload("u.raw", 4096, estuary.folder.path(), None, Box::new(Kept::default())).unwrap();
     upload.write_all(&disk[..2048]).unwrap();

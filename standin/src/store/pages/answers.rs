@@ -20,6 +20,21 @@ const MOST: u64 = 4 << 20;
 /// Objects and ranges in one list.
 const LISTED: usize = 5;
 
+/// Makes `start..end` of an object zero, and forgets its pages.
+fn clear(object: &mut Object, start: u64, end: u64) -> std::io::Result<()> {
+    let file = OpenOptions::new().write(true).open(&object.file)?;
+    let zeros = vec![0; 1 << 16];
+    for (from, to) in object.runs.iter().map(|(from, to)| ((*from).max(start), (*to).min(end))) {
+        for at in (from..to).step_by(zeros.len()) {
+            file.write_all_at(&zeros[..(to - at).min(zeros.len() as u64) as usize], at)?;
+        }
+    }
+    let apart = |(from, to): &(u64, u64)| [(*from, (*to).min(start)), ((*from).max(end), *to)];
+    object.runs = object.runs.iter().flat_map(apart).filter(|(from, to)| from < to).collect();
+    object.version += 1;
+    Ok(())
+}
+
 /// `runs` with `start..end` among them, those that touch joined.
 fn joined(runs: &[(u64, u64)], start: u64, end: u64) -> Vec<(u64, u64)> {
     let mut all: Vec<(u64, u64)> = runs.iter().copied().chain([(start, end)]).collect();
@@ -89,6 +104,14 @@ impl State {
                     return refuse(400, "MissingRequiredHeader");
                 };
                 let len = last - first + 1;
+                if header("x-ms-page-write") == Some("clear") {
+                    let is_right = first.is_multiple_of(PAGE) && len.is_multiple_of(PAGE) && request.body.is_empty();
+                    if !is_right || last >= object.len {
+                        return refuse(416, "InvalidPageRange");
+                    }
+                    clear(object, first, last + 1).map_err(trouble)?;
+                    return done(201);
+                }
                 let is_right = header("x-ms-page-write") == Some("update")
                     && first.is_multiple_of(PAGE)
                     && len.is_multiple_of(PAGE)

@@ -55,7 +55,18 @@ impl Parts for Pages {
         Ok(format!("{} runs", runs.len()))
     }
 
+    fn clear(&self, name: &str, start: u64, len: u64) -> Result<(), Fault> {
+        let end = (start + len).next_multiple_of(PAGE);
+        let range = format!("bytes={start}-{}", end.saturating_sub(1));
+        let headers = [("x-ms-page-write", "clear"), ("x-ms-range", range.as_str())];
+        let query = [("comp", "page")];
+        let ask =
+            Ask { method: "PUT", object: Some(name), query: &query, headers: &headers, body: &[], what: "put pages" };
+        self.ask(&ask).map(drop)
+    }
+
     fn there(&self, name: &str, id: &str) -> Result<Option<There>, Fault> {
+        self.sent.lock().unwrap_or_else(PoisonError::into_inner).remove(name);
         // What was answered is there, as long as it is the same object: pages have no tags.
         Ok(match self.state(name)? {
             Some((_, Some(mark))) if mark == id => Some(There::All),
