@@ -135,7 +135,11 @@ impl Place {
             None => None,
         };
         let (part, sum) = (parts.part(most), parts.sum());
-        let same = |begun: &Begun| begun.parts.values().all(|done| done.crc.is_some() == (sum == Sum::Crc32c));
+        // Of one without parts, nothing is known that is worth going on with, nor by which sum it was begun.
+        let same = |begun: &Begun| {
+            let mut sums = begun.parts.values().map(|done| done.crc.is_some()).peekable();
+            sums.peek().is_some() && sums.all(|has| has == (sum == Sum::Crc32c))
+        };
         let mut is_stale = false;
         let (id, part, before) = match left.filter(|(begun, _)| begun.part >= part && same(begun)) {
             Some((begun, there)) => {

@@ -138,8 +138,11 @@ fn an_upload_with_another_checksum_is_begun_anew() {
         drop(upload);
         assert_eq!((estuary.parts_sent(), kept.begun().unwrap().parts.len()), (1, 1));
         estuary.site = estuary.site.replace(first, then);
+        // Also where no part was noted.
+        let none = Begun { parts: std::collections::BTreeMap::new(), ..kept.begun().unwrap() };
+        estuary.put("other.raw", &bytes[..MIB as usize], Some(none), &Kept::default()).unwrap();
         estuary.put("tidelog.raw", &bytes, kept.begun(), &kept).unwrap();
-        assert_eq!(estuary.parts_sent(), 3);
+        assert_eq!(estuary.parts_sent(), 4);
         assert!(estuary.has("tidelog.raw") == bytes && estuary.store.uploads().is_empty());
     }
 }
