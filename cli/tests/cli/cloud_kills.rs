@@ -46,6 +46,13 @@ fn a_landing_that_lacks_its_name_alone_gets_it() {
     assert_eq!((estuary.puts(from), estuary.cloud.imports(), estuary.cloud.images().len()), (0, 1, 1));
     assert!(!place.path("landing/.ledger.reformis-partial").exists());
     place.run(&["prove", "landing/ledger/receipt.json"]).expect(0);
+    // Nor is one that went to another place in the store.
+    hide();
+    let mut elsewhere = carry("vmbus-cloud", &["--resume", "--store", "jetty:elsewhere", "--then", "image"]);
+    elsewhere.extend(["--name", "ledger"]);
+    place.run(&elsewhere).expect(0);
+    let receipt = fs::read_to_string(place.path("landing/ledger/receipt.json")).unwrap();
+    assert!(receipt.contains("jetty:elsewhere/ledger/ledger-0.vhd"), "{receipt}");
     // That of another source is not taken for it, nor what lies in the store for its disk.
     hide();
     let mut disk = fs::read(place.path("ledger.raw")).unwrap();

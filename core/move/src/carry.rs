@@ -125,8 +125,8 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
             context.observer.tell(&Finding::PartKept { path: plan.folder.to_string_lossy().into() });
         }
     };
-    let is_again = options.resume && staged.had_stale() && is_kept;
-    if let Some(receipt) = is_again.then(|| receipt_left(staged.inside(), &head, context.budget)).flatten()
+    let left = || receipt_left(staged.inside(), &head, plan, shipping.as_ref(), context.budget);
+    if let Some(receipt) = (options.resume && staged.had_stale() && is_kept).then(left).flatten()
         && let Some(machine) = receipt.machine.clone()
     {
         end(&receipt, shipping.as_ref(), staged.inside()).inspect_err(keep)?;

@@ -4,7 +4,10 @@ use std::{io::Read, sync::Arc};
 
 use reformis_disk::budget::Budget;
 
-use super::journal::{self, Head};
+use super::{
+    journal::{self, Head},
+    shipping::Shipping,
+};
 use crate::{
     plan::Plan,
     prepare::Prepared,
@@ -36,8 +39,14 @@ pub(crate) fn head(prepared: &Prepared, plan: &Plan) -> Head {
 const MOST: u64 = 64 << 20;
 
 /// The receipt that an earlier run left in `folder` as the last of all files, where it is of the move of `head`: of the same versions of
-/// the same files, into the same disks. That run was killed before the landing had its name, and nothing is made again.
-pub(crate) fn receipt_left(folder: &Place, head: &Head, budget: &Arc<Budget>) -> Option<Receipt> {
+/// the same files, into the same disks of the same place and cloud. That run was killed before the landing had its name, and nothing is made again.
+pub(crate) fn receipt_left(
+    folder: &Place,
+    head: &Head,
+    plan: &Plan,
+    shipping: Option<&Shipping>,
+    budget: &Arc<Budget>,
+) -> Option<Receipt> {
     let file = folder.open_file(receipt::FILE_NAME.as_ref()).ok()?;
     let len = file.metadata().ok()?.len();
     let _hold = budget.take(len.min(MOST).saturating_mul(2)).ok()?;
@@ -48,11 +57,12 @@ pub(crate) fn receipt_left(folder: &Place, head: &Head, budget: &Arc<Budget>) ->
         receipt.sources.iter().any(|found| found.path == wanted.path && found.is_same_version(wanted))
     };
     let is_disk = |(record, (file, shape, size)): (&receipt::DiskRecord, &(String, String, u64))| {
-        let place = record.result.rsplit(['/', ':']).next().unwrap_or_default();
-        (place, &record.after.shape, record.after.virtual_size) == (file.as_str(), shape, *size)
+        let place = shipping.map_or_else(|| file.clone(), |shipping| shipping.result(file));
+        (&record.result, &record.after.shape, record.after.virtual_size) == (&place, shape, *size)
     };
     let is_it = (&receipt.target, &receipt.destination) == (&head.target, &head.destination)
         && receipt.machine.is_some()
+        && receipt.cloud.as_ref().map(|made| &made.cloud) == plan.cloud.as_ref().map(|(cloud, _)| cloud)
         && head.sources.iter().all(read)
         && receipt.disks.len() == head.disks.len()
         && receipt.disks.iter().zip(&head.disks).all(is_disk);
