@@ -1,7 +1,8 @@
 //! The options that do what a remedy says: the core knows no options, and a person here types them.
 
 /// Codes of errors and findings, and the options for them.
-const OPTIONS: [(&str, &str); 20] = [
+const OPTIONS: [(&str, &str); 21] = [
+    ("programs-not-allowed", "--allow-programs"),
     ("part-kept", "--resume"),
     ("not-an-image", "--from raw"),
     ("unsafe-name", "--trust-links"),
@@ -41,13 +42,14 @@ mod tests {
     #[test]
     fn every_option_is_one_and_every_code_is_in_use() {
         let program = crate::args::Cli::command();
-        let known: Vec<&str> = program
-            .get_subcommands()
-            .flat_map(|command| command.get_arguments().filter_map(clap::Arg::get_long))
-            .collect();
+        let commands = program.get_subcommands();
+        let commands = commands.flat_map(|command| std::iter::once(command).chain(command.get_subcommands()));
+        let known: Vec<&str> =
+            commands.flat_map(|command| command.get_arguments().filter_map(clap::Arg::get_long)).collect();
         let words = [
             include_str!("../../core/disk/src/error.rs"),
             include_str!("../../core/move/src/error.rs"),
+            include_str!("../../core/move/src/fleet/error.rs"),
             include_str!("../../core/move/src/finding/words.rs"),
         ];
         for (code, option) in OPTIONS {

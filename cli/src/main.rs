@@ -40,6 +40,10 @@ pub(crate) struct Session {
     pub(crate) site: Site,
     /// The network.
     pub(crate) wires: Wires,
+    /// The site's file, from which others' networks are made.
+    pub(crate) text: site::Text,
+    /// Bytes a second from the network.
+    pub(crate) limit: Option<u64>,
 }
 
 impl Session {
@@ -98,6 +102,8 @@ fn run(cli: Cli) -> Result<Exit> {
         progress,
         cancel,
         budget: Budget::whole(),
+        limit: cli.global.limit,
+        text,
     };
     if cli.global.while_running {
         session.wires.read_running();
@@ -115,6 +121,7 @@ fn run(cli: Cli) -> Result<Exit> {
         Command::Peek(args) => commands::peek::run(&args, &session),
         Command::Patch(args) => commands::change::patch(&args, &session),
         Command::Prove(args) => commands::prove::run(&args, &session),
+        Command::Fleet(args) => commands::fleet::run(&args, &session),
         Command::Report(args) => commands::report::run(&args, &session),
         Command::Demo(args) => commands::demo::run(&args, &session),
         Command::Completions(args) => commands::completions::run(&args),

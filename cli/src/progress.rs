@@ -44,6 +44,11 @@ impl Progress {
 }
 
 impl Progress {
+    /// Whether nothing is said.
+    pub(crate) fn is_quiet(&self) -> bool {
+        matches!(self, Self::Silent)
+    }
+
     /// Says something on stderr, unless it is to be quiet.
     pub(crate) fn say(&self, text: &str) {
         match self {

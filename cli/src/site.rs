@@ -1,8 +1,9 @@
 //! The site's own file, and the network as it describes it.
 
 use std::{
+    collections::BTreeMap,
     path::{Path, PathBuf},
-    sync::{Arc, atomic::AtomicBool},
+    sync::{Arc, Mutex, PoisonError, atomic::AtomicBool},
 };
 
 use anyhow::{Context as _, Result};
@@ -15,7 +16,7 @@ use reformis_wire::{
 use crate::progress::Progress;
 
 /// A site's file, as it was read; empty when there is none.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub(crate) struct Text {
     file: String,
     text: String,
@@ -32,6 +33,14 @@ impl Text {
         match self.file.is_empty() {
             true => Ok(Site::default()),
             false => Ok(Site::parse(&self.file, &self.text).map_err(reformis_move::Error::from)?),
+        }
+    }
+
+    /// What it says of the network.
+    pub(crate) fn settings(&self) -> Result<Settings> {
+        match self.file.is_empty() {
+            true => Ok(Settings::default()),
+            false => Ok(Settings::parse(&self.file, &self.text)?),
         }
     }
 }
@@ -67,10 +76,6 @@ pub(crate) fn wires(
     progress: &Arc<Progress>,
     cancel: &Arc<AtomicBool>,
 ) -> Result<Wires> {
-    let settings = match text.file.is_empty() {
-        true => Settings::default(),
-        false => Settings::parse(&text.file, &text.text)?,
-    };
     let pace = Pace::default();
     if let Some(rate) = limit {
         pace.limit(rate);
@@ -78,11 +83,30 @@ pub(crate) fn wires(
     let progress = progress.clone();
     let tell = move |sentence: &str| progress.say(&format!("{sentence}\n"));
     let shared = Shared { stop: Stop(cancel.clone()), pace: Arc::new(pace), tell: Arc::new(tell), ..Shared::quiet() };
-    Ok(Wires::new(settings, Arc::new(Terminal), shared))
+    Ok(Wires::new(text.settings()?, Arc::new(Terminal), shared))
 }
 
 /// The environment, and the terminal.
 struct Terminal;
+
+/// As the terminal, but what was typed once is not asked for again.
+#[derive(Default)]
+pub(crate) struct AskedOnce(Mutex<BTreeMap<String, Option<String>>>);
+
+impl Keys for AskedOnce {
+    fn variable(&self, name: &str) -> Option<String> {
+        Terminal.variable(name)
+    }
+
+    fn ask(&self, what: &str) -> Option<String> {
+        let mut typed = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        typed.entry(what.into()).or_insert_with(|| Terminal.ask(what)).clone()
+    }
+
+    fn has_terminal(&self) -> bool {
+        Terminal.has_terminal()
+    }
+}
 
 impl Keys for Terminal {
     fn variable(&self, name: &str) -> Option<String> {

@@ -1,6 +1,7 @@
 //! What can be typed.
 
 mod disks;
+mod fleet;
 mod lend;
 mod moving;
 
@@ -10,6 +11,10 @@ use clap::{Args, Parser, Subcommand, ValueEnum, builder::Styles};
 use reformis_disk::Format;
 
 pub(crate) use disks::{PatchArgs, PeekArgs, RecastArgs, RefitArgs, ResultArgs};
+pub(crate) use fleet::{
+    CheckArgs, ConfirmArgs, FleetArgs, FleetCommand, GatherArgs, NightArgs, RunArgs, StateArgs, StatusArgs, UndoArgs,
+    WorkArgs,
+};
 pub(crate) use lend::LendArgs;
 pub(crate) use moving::{CarryArgs, ChoiceArgs, DraftArgs, FirmwareWord, GuestArgs, MacWord, MoveArgs, ThenWord};
 
@@ -266,9 +271,21 @@ pub(crate) enum Command {
                       each machine its findings, its chain of boot evidence, what was changed inside, and a map of its \
                       disks. Nothing is measured anew but where the disks that landed hold data.",
         after_help = "Examples:\n  reformis report landing/tidelog/receipt.json\n  \
-                      reformis report landing --out morning.html --title 'Saltmarsh Sound, in one night'"
+                      reformis report night.toml --out morning.html --title 'Saltmarsh Sound, in one night'"
     )]
     Report(ReportArgs),
+    /// Many moves, in one night
+    #[command(
+        subcommand_required = true,
+        arg_required_else_help = true,
+        long_about = "Many moves, in one night: a fleet file names the machines, their groups, what comes after what, and how much is \
+                      done at once.\n\nWhere each machine stands is kept in a database, so that a night which was cut off goes on. \
+                      docs/fleet.md leads from two machines to two hundred.",
+        after_help = "The order of the work:\n  reformis fleet gather harbour: --dest virtio-host --out night.toml\n  \
+                      reformis fleet check night.toml\n  reformis fleet run night.toml --at-once 4 --until 05:30\n  \
+                      reformis fleet status night.toml\n  reformis report night.toml --out morning.html"
+    )]
+    Fleet(FleetArgs),
     /// Writes the demo's data and runs a whole example with it
     #[command(
         long_about = "Writes the demo's data into a folder and runs a whole example with it: survey, draft, carry, \
@@ -413,9 +430,11 @@ pub(crate) struct ProveArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct ReportArgs {
-    /// Receipts, landings, or folders of landings
-    #[arg(value_name = "RECEIPT|FOLDER", required = true)]
+    /// Receipts, landings, folders of landings; or a fleet file
+    #[arg(value_name = "RECEIPT|FOLDER|FLEET", required = true)]
     pub(crate) targets: Vec<PathBuf>,
+    #[command(flatten)]
+    pub(crate) state: StateArgs,
     /// Write the page to FILE; '-' for stdout
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,

@@ -26,6 +26,7 @@ pub(crate) fn run(args: &CarryArgs, session: &Session) -> Result<Exit> {
         links: links(args.order.trust_links),
         resume: args.resume,
         with: args.with.clone(),
+        job: None,
     };
     let landing = match carry::carry(&options, &session.context()) {
         Ok(landing) => landing,

@@ -202,13 +202,16 @@ fn berths(folder: &Path, session: &Session) -> Result<bool> {
 /// The session with the site's file at `file`, whose text is `text`.
 fn with_site(file: &Path, text: String, session: &Session) -> Result<Session> {
     fs::write(file, &text).with_context(|| format!("writing '{}'", file.display()))?;
+    let text = site::Text::new(file, text);
     Ok(Session {
         json: session.json,
         progress: session.progress.clone(),
         cancel: session.cancel.clone(),
         budget: Budget::whole(),
         site: Site::default(),
-        wires: site::wires(&site::Text::new(file, text), None, &session.progress, &session.cancel)?,
+        wires: site::wires(&text, None, &session.progress, &session.cancel)?,
+        text,
+        limit: None,
     })
 }
 
@@ -235,6 +238,7 @@ fn carry_quietly(order: Order, with: Option<PathBuf>, session: &Session) -> Resu
         links: Links::OwnFolder,
         resume: false,
         with,
+        job: None,
     };
     Ok(carry::carry(&options, &session.context())?)
 }

@@ -7,6 +7,7 @@ pub(crate) mod completions;
 pub(crate) mod demo;
 pub(crate) mod dests;
 pub(crate) mod draft;
+pub(crate) mod fleet;
 pub(crate) mod hosts;
 pub(crate) mod lend;
 mod order;

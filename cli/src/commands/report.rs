@@ -7,22 +7,28 @@ use jiff::tz::TimeZone;
 use reformis_disk::ByteSize;
 use reformis_move::{
     Severity,
-    report::{self, Report},
+    report::{self, FleetRow, Report},
     staging,
     verdict::Boots,
 };
 
-use super::{JSON_SCHEMA, quoted};
+use super::{JSON_SCHEMA, fleet::Opened, quoted};
 use crate::{
     Session,
     args::ReportArgs,
     exit::Exit,
-    output::{columns, emit, emit_json, heading, wrapped},
+    output::{STRONG, columns, emit, emit_json, heading, paint, wrapped},
     page,
 };
 
 pub(crate) fn run(args: &ReportArgs, session: &Session) -> Result<Exit> {
-    let report = report::report(&args.targets, &session.context())?;
+    let report = match &args.targets[..] {
+        [fleet] if Opened::is_fleet_file(fleet) || args.state.state.is_some() => {
+            let opened = Opened::new(fleet, &args.state, false, session)?;
+            report::of_fleet(&opened.state, &opened.name, &session.context())?
+        }
+        targets => report::report(targets, &session.context())?,
+    };
     let to_stdout = args.out.as_deref() == Some(Path::new("-"));
     if let Some(path) = args.out.as_deref().filter(|_| !to_stdout) {
         save(&report, path, &args.title, args.force)?;
@@ -83,6 +89,21 @@ pub(super) fn show(report: &Report, out: Option<&Path>) -> String {
             ]
         })
         .collect();
+    if let Some(fleet) = &report.fleet {
+        text = format!("{}  {}\n{text}", paint(STRONG, &fleet.name), super::fleet::line(&fleet.counts));
+        if fleet.answer + fleet.silent > 0 {
+            text += &format!("{} of those that were asked answer, {} do not\n", fleet.answer, fleet.silent);
+        }
+        if !fleet.open.is_empty() {
+            text += &heading("Not landed");
+            let row = |row: &FleetRow| {
+                let why = row.reason.clone().unwrap_or_default();
+                [row.name.clone(), row.group.clone(), row.state.word().into(), row.tries.to_string(), why]
+            };
+            let rows: Vec<_> = fleet.open.iter().map(row).collect();
+            text += &columns(["machine", "group", "state", "tries", "why"], &rows, &[3]);
+        }
+    }
     text += &heading("Machines, the most urgent first");
     text += &columns(["machine", "boots", "to", "disks", "landed", "took", "edits", "asks"], &rows, &[3, 4, 5, 6, 7]);
     if !report.unread.is_empty() {

@@ -1,6 +1,7 @@
 //! A report as a page: one file that needs nothing else, no script and no network, and that can be printed. All texts in it may come from
 //! strangers.
 
+mod night;
 mod strip;
 mod time_line;
 
@@ -52,9 +53,10 @@ pub(crate) fn page(report: &Report, title: &str, folder: &Path, zone: &TimeZone)
                     @if report.machines.len() > 1 {
                         section {
                             h2 { "When each was moved" }
-                            (time_line::chart(&report.machines, zone))
+                            (time_line::chart(&report.machines, report.fleet.as_ref(), zone))
                         }
                     }
+                    @if let Some(fleet) = &report.fleet { (night::open(fleet)) }
                     (table(report))
                     (unread(report))
                     @for (index, machine) in report.machines.iter().enumerate() {
@@ -98,8 +100,9 @@ fn size(bytes: u64) -> String {
 
 fn at_a_glance(report: &Report) -> Markup {
     let totals = &report.totals;
+    let landed = report.fleet.as_ref().map(night::tiles).unwrap_or_default();
     let tiles = [
-        ("machines", totals.machines.to_string()),
+        (if report.fleet.is_some() { "machines landed" } else { "machines" }, totals.machines.to_string()),
         ("boot by the evidence", totals.boot.to_string()),
         ("need a hand", totals.need_a_hand.to_string()),
         ("disks", format!("{}, {}", totals.disks, size(totals.size))),
@@ -108,7 +111,7 @@ fn at_a_glance(report: &Report) -> Markup {
     ];
     html! {
         section.tiles aria-label="At a glance" {
-            @for (what, value) in tiles {
+            @for (what, value) in landed.into_iter().chain(tiles) {
                 div.tile { div.value { (value) } div.what { (what) } }
             }
         }
@@ -145,12 +148,15 @@ fn short(verdict: Option<&Verdict>) -> String {
 }
 
 fn table(report: &Report) -> Markup {
+    let has_groups = report.machines.iter().any(|machine| machine.group.is_some());
     html! {
         section {
             h2 { "Machines, the most urgent first" }
             div.wide { table {
                 thead { tr {
-                    th { "machine" } th { "state" } th { "boots" } th { "to" }
+                    th { "machine" }
+                    @if has_groups { th { "group" } }
+                    th { "state" } th { "boots" } th { "to" }
                     th.number { "disks" } th.number { "before" } th.number { "after" }
                     th.number { "took" } th.number { "rate" } th.number { "edits" } th.number { "asks" }
                 } }
@@ -159,6 +165,7 @@ fn table(report: &Report) -> Markup {
                         @let asks = machine.findings.iter().filter(|finding| finding.severity != Severity::Note).count();
                         tr {
                             td { a href={ "#m" (index) } { (printable(&machine.name)) } }
+                            @if has_groups { td { (printable(machine.group.as_deref().unwrap_or_default())) } }
                             td { (mark(machine)) }
                             td { (short(machine.verdict.as_ref())) }
                             td { (printable(&machine.destination)) }
@@ -203,6 +210,8 @@ fn one(machine: &MachineReport, index: usize, folder: &Path, zone: &TimeZone) ->
                 a href=(receipt) { "receipt" }
             }
             @if let Some(verdict) = &machine.verdict { p.verdict { (printable(&verdict.to_string())) } }
+            @if let Some(after) = &machine.afterwards { p.warn { "After it had landed: " (printable(after)) "." } }
+            @if let Some(answer) = &machine.answer { (night::answer(answer, zone)) }
             (findings(&machine.findings))
             @if let Some(cloud) = &machine.cloud {
                 p {

@@ -3,9 +3,9 @@
 use jiff::{Timestamp, tz::TimeZone};
 use maud::{Markup, html};
 use reformis_disk::text::printable;
-use reformis_move::report::MachineReport;
+use reformis_move::report::{FleetReport, MachineReport};
 
-use super::{lasted, urgency};
+use super::{lasted, night, urgency};
 
 /// Widths in the drawing's own units: of the names, and of the bars.
 const NAMES: f64 = 190.0;
@@ -33,39 +33,89 @@ fn marks(first: Timestamp, last: Timestamp) -> Vec<Timestamp> {
     times.filter_map(|time| Timestamp::from_second(time).ok()).take(64).collect()
 }
 
-pub(super) fn chart(machines: &[MachineReport], zone: &TimeZone) -> Markup {
-    let began = machines.iter().map(|machine| machine.began).min().unwrap_or_default();
-    let ended = machines.iter().map(|machine| machine.ended).max().unwrap_or_default();
+/// A bar of the chart.
+struct Bar<'r> {
+    name: &'r str,
+    group: &'r str,
+    class: &'static str,
+    began: Timestamp,
+    ended: Timestamp,
+}
+
+/// The bars in their order: by group where there are some, then by time.
+fn bars<'r>(machines: &'r [MachineReport], fleet: Option<&'r FleetReport>) -> Vec<Bar<'r>> {
+    let landed = machines.iter().map(|machine| Bar {
+        name: &machine.name,
+        group: machine.group.as_deref().unwrap_or_default(),
+        class: urgency(machine.urgency).1,
+        began: machine.began,
+        ended: machine.ended,
+    });
+    let open = fleet.into_iter().flat_map(|fleet| &fleet.open).filter_map(|row| {
+        let (began, ended) = row.began.zip(row.ended).filter(|(began, ended)| began <= ended)?;
+        Some(Bar { name: &row.name, group: &row.group, class: night::class(row.state), began, ended })
+    });
+    let mut bars: Vec<Bar<'_>> = landed.chain(open).collect();
+    let place = |group: &str| {
+        let groups = fleet.map(|fleet| &fleet.groups[..]).unwrap_or_default();
+        groups.iter().position(|known| known.name == group)
+    };
+    bars.sort_by_key(|bar| (place(bar.group), bar.began, bar.ended));
+    bars
+}
+
+pub(super) fn chart(machines: &[MachineReport], fleet: Option<&FleetReport>, zone: &TimeZone) -> Markup {
+    let bars = bars(machines, fleet);
+    let began = bars.iter().map(|bar| bar.began).min().unwrap_or_default();
+    let ended = bars.iter().map(|bar| bar.ended).max().unwrap_or_default();
     let whole = (seconds(ended) - seconds(began)).max(0.001);
     let x = |time: Timestamp| NAMES + (seconds(time) - seconds(began)).clamp(0.0, whole) / whole * BARS;
-    let mut order: Vec<&MachineReport> = machines.iter().collect();
-    order.sort_by_key(|machine| (machine.began, machine.ended));
+    // A group's name has a line of its own above its bars.
+    let mut rows: Vec<(Option<&str>, Option<&Bar<'_>>)> = Vec::new();
+    let mut last = "";
+    for bar in &bars {
+        if bar.group != last {
+            rows.push((Some(bar.group), None));
+            last = bar.group;
+        }
+        rows.push((None, Some(bar)));
+    }
     #[expect(clippy::cast_precision_loss, reason = "a place in a drawing")]
-    let (rows, y) = (order.len() as f64, |index: usize| 4.0 + index as f64 * ROW);
-    let bottom = 4.0 + rows * ROW;
+    let (count, y) = (rows.len() as f64, |index: usize| 4.0 + index as f64 * ROW);
+    let bottom = 4.0 + count * ROW;
     let style = if whole < 120.0 { "%H:%M:%S" } else { "%H:%M" };
     let at = |value: f64| format!("{value:.1}");
     html! {
         svg.times viewBox={ "0 0 " (NAMES + BARS + 10.0) " " (at(bottom + 22.0)) } role="img"
-            aria-label={ "Bars for " (order.len()) " machines" } {
+            aria-label={ "Bars for " (bars.len()) " machines" } {
             @for mark in marks(began, ended) {
                 line.mark x1=(at(x(mark))) x2=(at(x(mark))) y1="0" y2=(at(bottom)) {}
                 text.mark x=(at(x(mark))) y=(at(bottom + 16.0)) text-anchor="middle" {
                     (mark.to_zoned(zone.clone()).strftime(style).to_string())
                 }
             }
-            @for (index, machine) in order.iter().enumerate() {
-                @let name: String = printable(&machine.name).chars().take(26).collect();
-                @let width = (x(machine.ended) - x(machine.began)).max(3.0);
-                text.name x=(at(NAMES - 8.0)) y=(at(y(index) + 15.0)) text-anchor="end" { (name) }
-                rect class={ "bar " (urgency(machine.urgency).1) } x=(at(x(machine.began))) y=(at(y(index) + 3.0))
-                    width=(at(width)) height=(at(ROW - 8.0)) rx="2" {
-                    title { (printable(&machine.name)) ": " (lasted(machine.seconds)) }
+            @for (index, (group, bar)) in rows.iter().enumerate() {
+                @if let Some(group) = group {
+                    text.group x="0" y=(at(y(index) + 16.0)) { (short(group)) }
+                }
+                @if let Some(bar) = bar {
+                    @let width = (x(bar.ended) - x(bar.began)).max(3.0);
+                    @let took = bar.ended.duration_since(bar.began).as_secs_f64();
+                    text.name x=(at(NAMES - 8.0)) y=(at(y(index) + 15.0)) text-anchor="end" { (short(bar.name)) }
+                    rect class={ "bar " (bar.class) } x=(at(x(bar.began))) y=(at(y(index) + 3.0))
+                        width=(at(width)) height=(at(ROW - 8.0)) rx="2" {
+                        title { (printable(bar.name)) ": " (lasted(took)) }
+                    }
                 }
             }
             line.base x1=(at(NAMES)) x2=(at(NAMES + BARS)) y1=(at(bottom)) y2=(at(bottom)) {}
         }
     }
+}
+
+/// A name that fits beside its bar.
+fn short(name: &str) -> String {
+    printable(name).chars().take(26).collect()
 }
 
 #[cfg(test)]

@@ -44,6 +44,8 @@ struct Written {
     _stores: serde::de::IgnoredAny,
     #[serde(default, rename = "cloud")]
     _clouds: serde::de::IgnoredAny,
+    #[serde(default, rename = "database")]
+    _database: serde::de::IgnoredAny,
 }
 
 impl Site {

@@ -19,6 +19,9 @@ pub enum Error {
     /// From inside a guest.
     #[error(transparent)]
     Guest(#[from] reformis_guest::Error),
+    /// Of a fleet as a whole.
+    #[error(transparent)]
+    Fleet(#[from] crate::fleet::FleetError),
     /// An edit was to be left out that there is not.
     #[error("there is no edit called '{name}'; there are {known}")]
     NoSuchEdit {
@@ -314,6 +317,7 @@ impl Error {
             Self::Disk(error) => error.code(),
             Self::Machine(error) => error.code(),
             Self::Guest(error) => error.code(),
+            Self::Fleet(error) => error.code(),
             Self::NoSuchEdit { .. } => "no-such-edit",
             Self::NoSystem { .. } => "no-system",
             Self::NotIntoStore { .. } => "not-into-store",
@@ -380,6 +384,7 @@ impl Error {
         match self {
             Self::Disk(error) => error.remedy(),
             Self::Guest(error) => error.remedy(),
+            Self::Fleet(error) => error.remedy(),
             Self::ManifestMismatch { .. } => {
                 Some("The file was damaged or changed on its way: export it or fetch it again.")
             }

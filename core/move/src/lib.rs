@@ -26,6 +26,7 @@ mod checksum;
 pub mod draft;
 mod error;
 pub mod finding;
+pub mod fleet;
 mod hardware;
 pub mod inside;
 mod landing;

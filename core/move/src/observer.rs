@@ -33,6 +33,14 @@ pub trait Observer: Sync {
     fn end(&self);
     /// Something that the person should know before a long step begins; it comes again with the result.
     fn tell(&self, finding: &Finding);
+    /// Whether a landing may be seen by others now: asked before a cloud makes something of it, and before it gets its name. Who works
+    /// for several may have lost the right to it meanwhile.
+    ///
+    /// # Errors
+    /// It may not; what was made so far is kept where it can be gone on with.
+    fn may_land(&self) -> crate::Result<()> {
+        Ok(())
+    }
 }
 
 /// What every long step is given.

@@ -73,6 +73,9 @@ pub struct Receipt {
     /// What the guest wrote before it was carried, while its disks were lent; `None` where they were not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lent: Option<LentRecord>,
+    /// The job of a fleet that the move was; `None` for one that was made by itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub job: Option<uuid::Uuid>,
 }
 
 /// What a cloud made of a landing.

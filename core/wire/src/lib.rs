@@ -19,6 +19,7 @@
 )]
 
 pub mod clouds;
+pub mod database;
 mod fault;
 pub mod hosts;
 mod http;

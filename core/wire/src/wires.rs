@@ -107,6 +107,24 @@ impl Wires {
         }
     }
 
+    /// What the page at `link` answers, where that is well: its status.
+    ///
+    /// # Errors
+    /// [`Error::Wire`]: nobody answers, or with another status than 2xx.
+    pub fn page(&self, text: &str) -> Result<String> {
+        let link = self::link(text)?;
+        let failed = |fault: Fault| fault.into_error("asking for", &link.to_string(), None);
+        if !link.scheme.is_http() {
+            return Err(failed(Fault::Fatal(WireKind::Settings, "it is no page".into())));
+        }
+        let answer = http::get(self.inner.as_ref(), &link, &[], false).map_err(failed)?;
+        let status = answer.response.status();
+        match status.is_success() {
+            true => Ok(format!("it answers {}", status.as_u16())),
+            false => Err(failed(Fault::again(format!("it answers {}", status.as_u16())))),
+        }
+    }
+
     /// The names of the plain files in the folder at `link`, or of the exports there; `None` where it is no folder.
     ///
     /// # Errors
@@ -129,7 +147,8 @@ impl Wires {
         self.inner.reads_running.store(true, Ordering::Relaxed);
     }
 
-    pub(crate) fn reads_running(&self) -> bool {
+    /// Whether it does.
+    pub fn reads_running(&self) -> bool {
         self.inner.reads_running.load(Ordering::Relaxed)
     }
 

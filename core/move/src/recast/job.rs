@@ -409,6 +409,7 @@ impl<'a> Job<'a> {
             findings: recast.findings.iter().map(Finding::record).collect(),
             cloud: None,
             lent: None,
+            job: None,
         }
     }
 }

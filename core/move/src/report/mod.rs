@@ -1,6 +1,7 @@
 //! What moves came to: the figures of a receipt, or of all receipts of a night, for whoever shows them. Nothing here is measured anew but
 //! where the disks that landed hold data.
 
+mod fleet;
 mod map;
 
 use std::{
@@ -12,11 +13,13 @@ use jiff::Timestamp;
 use reformis_disk::source::Access;
 use serde::Serialize;
 
+pub use fleet::{FleetReport, FleetRow, GroupReport, of_fleet};
 pub use map::Map;
 
 use crate::{
     error::{Error, Result},
     finding::{FindingRecord, Severity},
+    fleet::confirm::Answer,
     observer::Context,
     receipt::{self, CloudRecord, DiskFacts, DiskRecord, LentRecord, Receipt},
     record::Chain,
@@ -36,6 +39,9 @@ pub struct Report {
     pub machines: Vec<MachineReport>,
     /// Receipts that cannot be read, and why.
     pub unread: Vec<Unread>,
+    /// The fleet that they were; `None` for moves that were made one by one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fleet: Option<FleetReport>,
     /// Who may read all of the receipts: nobody else gets to read what is made of this.
     #[serde(skip)]
     pub access: Access,
@@ -130,6 +136,15 @@ pub struct MachineReport {
     pub cloud: Option<CloudRecord>,
     /// That it ran on lent disks before.
     pub lent: Option<LentRecord>,
+    /// Its group in the fleet.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub group: Option<String>,
+    /// Whether it answered after it was started, where it was asked.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub answer: Option<Answer>,
+    /// What went wrong after it had landed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub afterwards: Option<String>,
 }
 
 /// One edit.
@@ -197,11 +212,16 @@ pub fn report(paths: &[PathBuf], context: &Context<'_>) -> Result<Report> {
             }
         }
     }
+    Ok(sorted(machines, unread))
+}
+
+/// The report on `machines`, those that need a hand first.
+fn sorted(mut machines: Vec<MachineReport>, unread: Vec<Unread>) -> Report {
     machines.sort_by(|one, other| (one.urgency, &one.name, one.began).cmp(&(other.urgency, &other.name, other.began)));
     let access =
         machines.iter().filter_map(|machine| machine.receipt.metadata().ok()).map(|metadata| Access::of(&metadata));
     let access = access.fold(Access::ANYBODY, Access::and);
-    Ok(Report { totals: Totals::of(&machines), machines, unread, access })
+    Report { totals: Totals::of(&machines), machines, unread, fleet: None, access }
 }
 
 /// The receipt of the landing `folder`, or those of all landings in it.
@@ -221,7 +241,11 @@ fn receipts_in(folder: &Path) -> Result<Vec<PathBuf>> {
 }
 
 fn of_receipt(path: &Path, context: &Context<'_>) -> Result<MachineReport> {
-    let receipt = Receipt::read(path, context.budget)?;
+    of_record(Receipt::read(path, context.budget)?, path, context)
+}
+
+/// The report on `receipt`, which lies, or lay, at `path`.
+fn of_record(receipt: Receipt, path: &Path, context: &Context<'_>) -> Result<MachineReport> {
     let folder = parent(path);
     let mut disks = Vec::new();
     for record in &receipt.disks {
@@ -257,6 +281,9 @@ fn of_receipt(path: &Path, context: &Context<'_>) -> Result<MachineReport> {
         receipt: path.into(),
         cloud: receipt.cloud,
         lent: receipt.lent,
+        group: None,
+        answer: None,
+        afterwards: None,
     })
 }
 

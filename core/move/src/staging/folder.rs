@@ -64,6 +64,19 @@ impl StagedFolder {
         above.open_folder_again(&temporary_for(&name)).ok()?
     }
 
+    /// Removes what an earlier run of this user left of what would have been `target`; whether there was something.
+    ///
+    /// # Errors
+    /// What the system says; `Busy` while somebody works on it.
+    pub(crate) fn remove_left(target: &Path) -> Result<bool> {
+        if Self::left_by_us(target).is_none() {
+            return Ok(false);
+        }
+        // Dropped, it leaves nothing.
+        drop(Self::begin(target, true, "", false)?);
+        Ok(true)
+    }
+
     fn begin(target: &Path, force: bool, mark: &str, again: bool) -> Result<Self> {
         let (above, name) = Place::of(target)?;
         match above.stat(&name)? {

@@ -139,6 +139,7 @@ impl Place {
             links: Links::OwnFolder,
             resume: false,
             with: None,
+            job: None,
         };
         run(|context| carry::carry(&options, context))
     }

@@ -85,6 +85,7 @@ fn an_interrupt_leaves_no_landing() {
         links: reformis_disk::source::Links::OwnFolder,
         resume: false,
         with: None,
+        job: None,
     };
     let stopped = run(|context| {
         let cancel = Arc::new(std::sync::atomic::AtomicBool::new(true));

@@ -1,4 +1,4 @@
-//! What a site says of links, hosts, stores and clouds: the tables `link`, `host`, `store` and `cloud` of its file.
+//! What a site says of links, hosts, stores and clouds: the tables `link`, `host`, `store`, `cloud` and `database` of its file.
 
 mod cloud;
 mod host;
@@ -16,7 +16,7 @@ pub use link::{Compression, HeaderValue, LinkSettings};
 use serde::Deserialize;
 pub use store::{Checksum, StoreKind, StoreSettings, Style};
 
-use crate::link::Link;
+use crate::{database::DatabaseSettings, link::Link};
 
 /// What is wrong with a site's file, as a whole sentence.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -41,6 +41,8 @@ pub struct Settings {
     pub(crate) stores: BTreeMap<String, StoreSettings>,
     /// Clouds by their names.
     pub(crate) clouds: BTreeMap<String, CloudSettings>,
+    /// The database of fleets' states.
+    pub(crate) database: DatabaseSettings,
 }
 
 #[derive(Deserialize)]
@@ -53,6 +55,8 @@ struct Written {
     store: BTreeMap<String, StoreSettings>,
     #[serde(default)]
     cloud: BTreeMap<String, CloudSettings>,
+    #[serde(default)]
+    database: DatabaseSettings,
 }
 
 impl Settings {
@@ -104,8 +108,10 @@ impl Settings {
                 return Err(wrong(format!("cloud '{name}': there is no store '{store}' in this file")));
             }
         }
+        written.database.check().map_err(|what| wrong(format!("database: {what}")))?;
         let folder = Path::new(file).parent().unwrap_or(Path::new("")).to_path_buf();
-        Ok(Self { folder, links, hosts: written.host, stores: written.store, clouds: written.cloud })
+        let Written { host: hosts, store: stores, cloud: clouds, database, .. } = written;
+        Ok(Self { folder, links, hosts, stores, clouds, database })
     }
 
     /// The image service `name`, which is a store and no host.

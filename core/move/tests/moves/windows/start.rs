@@ -162,6 +162,7 @@ fn carried(version: (u32, u32), scripts: &Path) -> (Place, Receipt) {
         links: reformis_disk::source::Links::OwnFolder,
         resume: false,
         with: None,
+        job: None,
     };
     let landed = run(|context| reformis_move::carry::carry(&options, context)).unwrap();
     let disk = fs::read_dir(&landed.folder).unwrap().map(|entry| entry.unwrap().path());

@@ -1,0 +1,173 @@
+//! Arguments of `reformis fleet`.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+
+#[derive(Debug, Args)]
+pub(crate) struct FleetArgs {
+    #[command(subcommand)]
+    pub(crate) what: FleetCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum FleetCommand {
+    /// Writes a fleet file: one row for each machine that is there, with what stands in its way
+    #[command(after_help = "Examples:\n  reformis fleet gather harbour: --dest virtio-host --out night.toml\n  \
+                            reformis fleet gather /exports --dest vmbus-host --into /landing")]
+    Gather(GatherArgs),
+    /// Looks at everything that a night would refuse; nothing is moved
+    Check(CheckArgs),
+    /// Makes the moves of a fleet file; run again, it goes on
+    #[command(
+        long_about = "Makes the moves of a fleet file, several at once: groups one after the other, each machine after those that it \
+                      comes after, within the limits and the hours of the file.\n\nWhat is done and what failed is kept in a database \
+                      beside the file, or in PostgreSQL. Ctrl-C stops cleanly; the same command goes on with what was begun, and tries \
+                      again what failed.",
+        after_help = "Examples:\n  reformis fleet run night.toml --at-once 4 --until 05:30\n  \
+                      reformis fleet run night.toml --state postgres://reformis@quay/night"
+    )]
+    Run(RunArgs),
+    /// Works on a fleet that another machine's `fleet run` put into PostgreSQL
+    #[command(after_help = "Example:\n  reformis fleet work night --state postgres://reformis@quay/night --at-once 2")]
+    Work(WorkArgs),
+    /// Shows where a fleet stands
+    Status(StatusArgs),
+    /// Asks the machines that were started whether they answer, as the file says
+    Confirm(ConfirmArgs),
+    /// Removes the landing of one machine; its source was never touched
+    Undo(UndoArgs),
+}
+
+/// Where the state of a fleet is.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct StateArgs {
+    /// Keep the state in PostgreSQL, at postgres://USER@HOST/DATABASE, and not beside the file
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) state: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct GatherArgs {
+    /// Hosts of reformis.toml (NAME:), folders, machine files, archives, disks
+    #[arg(value_name = "TARGET", required = true)]
+    pub(crate) targets: Vec<PathBuf>,
+    /// Where they go: one of `reformis dests`
+    #[arg(long, value_name = "NAME")]
+    pub(crate) dest: String,
+    /// The folder in which landings are made
+    #[arg(long, value_name = "FOLDER", default_value = "landing")]
+    pub(crate) into: PathBuf,
+    /// Write the fleet file to FILE; '-' for stdout
+    #[arg(long, value_name = "FILE")]
+    pub(crate) out: Option<PathBuf>,
+    /// Replace FILE if it exists
+    #[arg(long, requires = "out")]
+    pub(crate) force: bool,
+    /// Look at N machines at the same time
+    #[arg(long, value_name = "N", default_value_t = 4, value_parser = clap::value_parser!(u32).range(1..=64))]
+    pub(crate) at_once: u32,
+    /// Follow names in the files that lead out of their folder (never to a device)
+    #[arg(long)]
+    pub(crate) trust_links: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CheckArgs {
+    /// The fleet file
+    #[arg(value_name = "FILE")]
+    pub(crate) file: PathBuf,
+    /// Look at N machines at the same time
+    #[arg(long, value_name = "N", default_value_t = 4, value_parser = clap::value_parser!(u32).range(1..=64))]
+    pub(crate) at_once: u32,
+}
+
+/// How a worker works.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct NightArgs {
+    /// Move N machines at once here; the file's limit holds for all workers together
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=64))]
+    pub(crate) at_once: Option<u32>,
+    /// Begin nothing that would not be done by this time of the day, such as 05:30
+    #[arg(long, value_name = "TIME")]
+    pub(crate) until: Option<String>,
+    /// Run the programs that the fleet file names; read them first
+    #[arg(long)]
+    pub(crate) allow_programs: bool,
+    /// Write the machines' logs into FOLDER
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) logs: Option<PathBuf>,
+    /// For how many seconds a machine stays a worker's own when nothing is heard of that
+    #[arg(long, value_name = "SECONDS", default_value_t = 60, value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub(crate) lease: u64,
+    /// After how many seconds a machine that failed is tried again; later tries wait longer
+    #[arg(long, value_name = "SECONDS", default_value_t = 5, value_parser = clap::value_parser!(u64).range(0..=3600))]
+    pub(crate) back_off: u64,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RunArgs {
+    /// The fleet file
+    #[arg(value_name = "FILE")]
+    pub(crate) file: PathBuf,
+    #[command(flatten)]
+    pub(crate) state: StateArgs,
+    #[command(flatten)]
+    pub(crate) night: NightArgs,
+    /// Move the machine NAME once more, whose landing was undone; can be given several times
+    #[arg(long, value_name = "NAME")]
+    pub(crate) again: Vec<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct WorkArgs {
+    /// The fleet's name, or its file
+    #[arg(value_name = "FLEET")]
+    pub(crate) fleet: PathBuf,
+    #[command(flatten)]
+    pub(crate) state: StateArgs,
+    #[command(flatten)]
+    pub(crate) night: NightArgs,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct StatusArgs {
+    /// The fleet file, or the fleet's name in --state
+    #[arg(value_name = "FLEET")]
+    pub(crate) fleet: PathBuf,
+    #[command(flatten)]
+    pub(crate) state: StateArgs,
+    /// Go on showing it, until Ctrl-C or the end of the night
+    #[arg(long)]
+    pub(crate) watch: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ConfirmArgs {
+    /// The fleet file, or the fleet's name in --state
+    #[arg(value_name = "FLEET")]
+    pub(crate) fleet: PathBuf,
+    /// Ask these machines alone
+    #[arg(value_name = "NAME")]
+    pub(crate) names: Vec<String>,
+    #[command(flatten)]
+    pub(crate) state: StateArgs,
+    /// Run the programs that the fleet file names; read them first
+    #[arg(long)]
+    pub(crate) allow_programs: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct UndoArgs {
+    /// The fleet file, or the fleet's name in --state
+    #[arg(value_name = "FLEET")]
+    pub(crate) fleet: PathBuf,
+    /// The machine
+    #[arg(value_name = "NAME")]
+    pub(crate) name: String,
+    #[command(flatten)]
+    pub(crate) state: StateArgs,
+    /// Remove it even if it was written to since it landed
+    #[arg(long)]
+    pub(crate) force: bool,
+}

@@ -1,0 +1,329 @@
+//! What is drawn of a night: how far it is, the groups, what runs, and all machines.
+
+use jiff::{Timestamp, tz::TimeZone};
+use ratatui::{
+    Frame,
+    layout::{Constraint, Layout, Rect},
+    style::{Color, Modifier, Style},
+    text::{Line, Span},
+    widgets::{Gauge, Paragraph, Row, Table, TableState},
+};
+use reformis_disk::{ByteSize, text::printable};
+use reformis_move::fleet::{Counts, Machine, Pace, Stand, night::Running};
+
+use super::{super::status, Steers};
+use crate::progress::duration;
+
+const FAINT: Style = Style::new().add_modifier(Modifier::DIM);
+const STRONG: Style = Style::new().add_modifier(Modifier::BOLD);
+/// Groups that have a line of their own.
+const GROUPS: usize = 6;
+/// Machines that run and have a line of their own.
+const RUNNING: usize = 12;
+
+pub(super) struct Picture {
+    name: String,
+    steers: Option<Steers>,
+    machines: Vec<Machine>,
+    pace: Pace,
+    pub(super) is_paused: bool,
+    /// What this worker has itself.
+    pub(super) running: Vec<Running>,
+    table: TableState,
+    said: String,
+}
+
+fn style(stand: Stand) -> Style {
+    match stand {
+        Stand::Landed => Style::new().fg(Color::Green),
+        Stand::Failed => Style::new().fg(Color::Red),
+        Stand::Skipped | Stand::Held => Style::new().fg(Color::Yellow),
+        Stand::Running => Style::new().fg(Color::Cyan),
+        Stand::Waiting | Stand::Undone | Stand::Gone => FAINT,
+    }
+}
+
+#[expect(clippy::cast_precision_loss, reason = "a part of a bar")]
+fn part(done: u64, total: u64) -> f64 {
+    if total == 0 { 0.0 } else { (done as f64 / total as f64).clamp(0.0, 1.0) }
+}
+
+/// A bar of `width` characters.
+#[expect(clippy::cast_possible_truncation, clippy::cast_precision_loss, clippy::cast_sign_loss, reason = "a bar")]
+fn bar(ratio: f64, width: usize) -> String {
+    let filled = ((ratio * width as f64).round() as usize).min(width);
+    format!("{}{}", "█".repeat(filled), "░".repeat(width - filled))
+}
+
+impl Picture {
+    pub(super) fn new(name: &str, steers: Option<Steers>) -> Self {
+        Self {
+            name: printable(name),
+            steers,
+            machines: Vec::new(),
+            pace: Pace::default(),
+            is_paused: false,
+            running: Vec::new(),
+            table: TableState::default().with_selected(0),
+            said: String::new(),
+        }
+    }
+
+    pub(super) fn learn(&mut self, machines: Vec<Machine>, pace: Pace, is_paused: bool) {
+        (self.machines, self.pace, self.is_paused) = (machines, pace, is_paused);
+    }
+
+    pub(super) fn say(&mut self, text: &str) {
+        self.said = printable(text);
+    }
+
+    /// Whether nothing is left to come.
+    pub(super) fn is_done(&self) -> bool {
+        let counts = Counts::of(&self.machines);
+        counts.running + counts.waiting == 0
+    }
+
+    pub(super) fn select(&mut self, by: isize) -> Option<String> {
+        let last = self.machines.len().saturating_sub(1);
+        let place = self.table.selected().unwrap_or(0).saturating_add_signed(by).min(last);
+        self.table.select(Some(place));
+        None
+    }
+
+    pub(super) fn selected(&self) -> Option<(String, Stand)> {
+        let machine = self.machines.get(self.table.selected()?)?;
+        Some((machine.name.clone(), machine.state))
+    }
+
+    pub(super) fn draw(&mut self, frame: &mut Frame<'_>) {
+        let groups = self.groups();
+        let running = self.now();
+        let tall = |count: usize| u16::try_from(count).unwrap_or(u16::MAX);
+        let of_groups = if groups.is_empty() { 0 } else { tall(groups.len()) + 1 };
+        let of_running = if running.is_empty() { 2 } else { tall(running.len()) + 2 };
+        let parts = Layout::vertical([
+            Constraint::Length(3),
+            Constraint::Length(of_groups),
+            Constraint::Length(of_running),
+            Constraint::Min(3),
+            Constraint::Length(2),
+        ]);
+        let [top, teams, now, all, foot] = parts.areas(frame.area());
+        self.draw_top(frame, top);
+        frame.render_widget(Paragraph::new(groups), teams);
+        draw_now(frame, now, &running);
+        self.draw_all(frame, all);
+        self.draw_foot(frame, foot);
+    }
+
+    fn draw_top(&self, frame: &mut Frame<'_>, area: Rect) {
+        let [head, gauge, _] = Layout::vertical([Constraint::Length(1); 3]).areas(area);
+        let counts = Counts::of(&self.machines);
+        let mut line = vec![Span::styled(self.name.clone(), STRONG), Span::raw(format!("  {}", status::line(&counts)))];
+        if self.is_paused {
+            line.push(Span::styled("  paused", Style::new().fg(Color::Yellow).add_modifier(Modifier::BOLD)));
+        }
+        frame.render_widget(Line::from(line), head);
+        let over = counts.machines - counts.running - counts.waiting;
+        let ratio = part(over as u64, counts.machines as u64);
+        let at_once = self.steers.map_or(counts.running, |steers| steers.at_once).max(1);
+        let left = status::left(&self.machines, &self.pace, at_once);
+        let left = left.map_or(String::new(), |seconds| format!(", about {} left", duration(seconds)));
+        let until = self.steers.and_then(|steers| steers.until);
+        let until = until.map_or(String::new(), |until| {
+            format!(", begins nothing that is not done by {}", until.to_zoned(TimeZone::system()).strftime("%H:%M"))
+        });
+        let clock = Timestamp::now().to_zoned(TimeZone::system()).strftime("%H:%M:%S").to_string();
+        let label = format!("{over} of {}{left}{until}, {clock}", counts.machines);
+        let gauge_of =
+            Gauge::default().ratio(ratio).label(label).gauge_style(Style::new().fg(Color::Green).bg(Color::Reset));
+        frame.render_widget(gauge_of, gauge);
+    }
+
+    /// A line for each group, where there are several.
+    fn groups(&self) -> Vec<Line<'static>> {
+        let mut groups: Vec<(&str, Vec<&Machine>)> = Vec::new();
+        for machine in self.machines.iter().filter(|machine| machine.state != Stand::Gone) {
+            match groups.iter_mut().find(|(name, _)| *name == machine.group) {
+                Some((_, machines)) => machines.push(machine),
+                None => groups.push((&machine.group, vec![machine])),
+            }
+        }
+        if groups.len() < 2 {
+            return Vec::new();
+        }
+        let longest = groups.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
+        let line = |(name, machines): &(&str, Vec<&Machine>)| {
+            let landed = machines.iter().filter(|machine| machine.state == Stand::Landed).count();
+            let ratio = part(landed as u64, machines.len() as u64);
+            Line::from(vec![
+                Span::raw(format!("{name:longest$}  ")),
+                Span::styled(bar(ratio, 20), Style::new().fg(Color::Green)),
+                Span::raw(format!("  {landed} of {}", machines.len())),
+            ])
+        };
+        groups.iter().take(GROUPS).map(line).collect()
+    }
+
+    /// What runs: what this worker has, as it is now; of what others have, what they said last.
+    fn now(&self) -> Vec<(String, String, u64, u64, Option<u64>)> {
+        let running = self.machines.iter().filter(|machine| machine.state == Stand::Running);
+        let mut lines: Vec<_> = self
+            .running
+            .iter()
+            .map(|own| (own.name.clone(), own.stage.clone(), own.done, own.total, Some(own.rate)))
+            .collect();
+        for machine in running {
+            if !lines.iter().any(|(name, ..)| *name == machine.name) {
+                let (done, total) = (machine.done.unwrap_or(0), machine.total.unwrap_or(0));
+                lines.push((machine.name.clone(), machine.stage.clone().unwrap_or_default(), done, total, None));
+            }
+        }
+        lines.truncate(RUNNING);
+        lines
+    }
+
+    fn draw_all(&mut self, frame: &mut Frame<'_>, area: Rect) {
+        let rows: Vec<Row<'_>> = self
+            .machines
+            .iter()
+            .map(|machine| {
+                let took =
+                    machine.began.zip(machine.ended).map(|(began, ended)| ended.duration_since(began).as_secs_f64());
+                let data = machine.total.filter(|total| *total > 0).or(machine.size);
+                Row::new([
+                    Line::raw(machine.name.clone()),
+                    Line::raw(machine.group.clone()),
+                    Line::styled(machine.state.word(), style(machine.state)),
+                    Line::raw(data.map_or(String::new(), |data| ByteSize(data).to_string())).right_aligned(),
+                    Line::raw(took.map_or(String::new(), duration)).right_aligned(),
+                    Line::raw(printable(&status::what(machine))),
+                ])
+            })
+            .collect();
+        let widths = [
+            Constraint::Length(24),
+            Constraint::Length(14),
+            Constraint::Length(8),
+            Constraint::Length(10),
+            Constraint::Length(12),
+            Constraint::Min(10),
+        ];
+        let head = Row::new(["machine", "group", "state", "data", "took", ""]).style(FAINT);
+        let table = Table::new(rows, widths).header(head).column_spacing(2);
+        let table = table.row_highlight_style(Style::new().add_modifier(Modifier::REVERSED));
+        frame.render_stateful_widget(table, area, &mut self.table);
+    }
+
+    fn draw_foot(&self, frame: &mut Frame<'_>, area: Rect) {
+        let [said, keys] = Layout::vertical([Constraint::Length(1); 2]).areas(area);
+        frame.render_widget(Line::styled(self.said.clone(), Style::new().fg(Color::Yellow)), said);
+        let words = match self.steers {
+            Some(_) => "p pause   ↑↓ choose   h hold back   s finish what runs, then stop   q stop",
+            None => "p pause   ↑↓ choose   h hold back   q leave",
+        };
+        frame.render_widget(Line::styled(words, FAINT), keys);
+    }
+}
+
+fn draw_now(frame: &mut Frame<'_>, area: Rect, running: &[(String, String, u64, u64, Option<u64>)]) {
+    if running.is_empty() {
+        frame.render_widget(Line::styled("Nothing runs.", FAINT), area);
+        return;
+    }
+    let rows = running.iter().map(|(name, stage, done, total, rate)| {
+        let ratio = part(*done, *total);
+        let rate_text = rate.filter(|rate| *rate > 0).map_or(String::new(), |rate| format!("{}/s", ByteSize(rate)));
+        #[expect(clippy::cast_precision_loss, reason = "a time that is told")]
+        let left =
+            rate.filter(|rate| *rate > 0 && *total > 0).map(|rate| total.saturating_sub(*done) as f64 / rate as f64);
+        Row::new([
+            Line::styled(name.clone(), STRONG),
+            Line::raw(printable(stage)),
+            Line::styled(if *total > 0 { bar(ratio, 24) } else { String::new() }, Style::new().fg(Color::Cyan)),
+            Line::raw(if *total > 0 { format!("{:.0} %", ratio * 100.0) } else { String::new() }).right_aligned(),
+            Line::raw(rate_text).right_aligned(),
+            Line::raw(left.map_or(String::new(), |left| format!("{} left", duration(left)))),
+        ])
+    });
+    let widths = [
+        Constraint::Length(24),
+        Constraint::Min(24),
+        Constraint::Length(24),
+        Constraint::Length(6),
+        Constraint::Length(13),
+        Constraint::Length(18),
+    ];
+    let head = Row::new(["runs", "", "", "", "", ""]).style(FAINT);
+    frame.render_widget(Table::new(rows, widths).header(head).column_spacing(2), area);
+}
+
+#[cfg(test)]
+mod tests {
+    use ratatui::{Terminal, backend::TestBackend};
+
+    use super::*;
+
+    fn machine(name: &str, group: &str, state: Stand) -> Machine {
+        Machine {
+            name: name.into(),
+            job: None,
+            group: group.into(),
+            team: 0,
+            state,
+            tries: 1,
+            worker: None,
+            stage: Some("carrying \u{1b}[2Jx.qcow2".into()),
+            done: Some(25),
+            total: Some(100),
+            size: None,
+            began: None,
+            ended: None,
+            not_before: None,
+            code: None,
+            reason: Some("the tide\nis out".into()),
+            remedy: None,
+            landing: None,
+            answer: None,
+        }
+    }
+
+    /// What stands on a terminal of `width` times `height`.
+    fn drawn(picture: &mut Picture, width: u16, height: u16) -> String {
+        let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
+        terminal.draw(|frame| picture.draw(frame)).unwrap();
+        terminal.backend().to_string()
+    }
+
+    #[test]
+    fn a_night_is_drawn_on_terminals_of_all_sizes() {
+        let mut picture = Picture::new("night", Some(Steers { at_once: 2, until: None }));
+        let machines = vec![
+            machine("tidelog", "gauges", Stand::Landed),
+            machine("ledger", "gauges", Stand::Running),
+            machine("berths", "desks", Stand::Failed),
+        ];
+        picture.learn(machines, Pace::default(), true);
+        let text = drawn(&mut picture, 140, 30);
+        for word in
+            ["3 machines: 1 landed, 1 running, 1 failed", "paused", "gauges", "1 of 2", "25 %", "failed", "p pause"]
+        {
+            assert!(text.contains(word), "{word}:\n{text}");
+        }
+        assert!(!text.contains('\u{1b}'), "a stranger's escape reaches the terminal:\n{text}");
+        for (width, height) in [(1, 1), (20, 5), (80, 24), (300, 4)] {
+            drawn(&mut picture, width, height);
+        }
+    }
+
+    #[test]
+    fn the_choice_stays_among_the_machines() {
+        let mut picture = Picture::new("night", None);
+        assert!(picture.selected().is_none());
+        picture.learn(vec![machine("a", "", Stand::Waiting), machine("b", "", Stand::Held)], Pace::default(), false);
+        for (by, expected) in [(5, "b"), (-9, "a"), (1, "b")] {
+            picture.select(by);
+            assert_eq!(picture.selected().unwrap().0, expected);
+        }
+    }
+}

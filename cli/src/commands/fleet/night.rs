@@ -1,0 +1,202 @@
+//! `reformis fleet run` and `reformis fleet work`
+
+use std::{
+    io::IsTerminal,
+    path::{Path, PathBuf},
+    sync::{Arc, atomic::Ordering},
+    time::Duration,
+};
+
+use anyhow::Result;
+use clap::error::ErrorKind;
+use jiff::{Timestamp, tz::TimeZone};
+use reformis_disk::{ByteSize, text::printable};
+use reformis_move::fleet::{
+    FleetError, Rules, Stand, next,
+    night::{self, Control, Event, Hands, Options, Outcome, Why},
+    time_of_day,
+};
+
+use super::{Opened, hands::Ours, live, status};
+use crate::{
+    Session,
+    args::{NightArgs, RunArgs, WorkArgs},
+    commands::quoted,
+    exit::Exit,
+    failure::wrong_usage,
+    output::{BAD, FAINT, GOOD, WARN, emit, heading, paint, upper_first},
+    progress::duration,
+};
+
+/// Machines at once where neither the file nor the command says.
+const AT_ONCE: u32 = 2;
+
+pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
+    if !args.file.is_file() {
+        let file = printable(&args.file.to_string_lossy());
+        anyhow::bail!("there is no fleet file '{file}'; `reformis fleet gather` writes one");
+    }
+    let opened = Opened::new(&args.file, &args.state, true, session)?;
+    let Some(fleet) = &opened.fleet else { anyhow::bail!("a fleet file is needed") };
+    let programs = fleet.programs();
+    if !programs.is_empty() && !args.night.allow_programs {
+        let programs = printable(&programs.join("; "));
+        return Err(reformis_move::Error::from(FleetError::ProgramsNotAllowed { programs }).into());
+    }
+    for name in &args.again {
+        if !fleet.machines.iter().any(|spec| spec.row.name == *name) {
+            return Err(reformis_move::Error::from(FleetError::NoMachine { name: name.clone() }).into());
+        }
+    }
+    let synced = opened.state.sync(fleet, &args.again)?;
+    if synced.again > 0 && !session.json {
+        session.progress.say(&format!("{} that failed, were left out or held back are tried again\n", synced.again));
+    }
+    let logs = args.night.logs.clone().unwrap_or_else(|| logs_beside(&args.file));
+    let shown = quoted(&args.file.to_string_lossy());
+    work_on(&opened, &args.night, &logs, &shown, session)
+}
+
+pub(super) fn work(args: &WorkArgs, session: &Session) -> Result<Exit> {
+    let opened = Opened::new(&args.fleet, &args.state, false, session)?;
+    let logs = args.night.logs.clone().unwrap_or_else(|| PathBuf::from(format!("{}.logs", opened.name)));
+    let shown = quoted(&args.fleet.to_string_lossy());
+    work_on(&opened, &args.night, &logs, &shown, session)
+}
+
+fn logs_beside(file: &Path) -> PathBuf {
+    let mut name = file.file_stem().unwrap_or_default().to_os_string();
+    name.push(".logs");
+    file.with_file_name(name)
+}
+
+/// A name that no other worker has.
+fn worker() -> String {
+    let host = rustix::system::uname().nodename().to_string_lossy().into_owned();
+    let id = uuid::Uuid::new_v4().simple().to_string();
+    format!("{host}-{}-{}", std::process::id(), id.get(..6).unwrap_or_default())
+}
+
+fn options(args: &NightArgs, rules: &Rules, session: &Session) -> Options {
+    let mut options = Options::new(worker(), session.site.clone());
+    options.at_once = args.at_once.or(rules.limits.at_once.map(|most| most.min(64))).unwrap_or(AT_ONCE) as usize;
+    options.until = args.until.as_ref().map(|text| {
+        let time = time_of_day(text).unwrap_or_else(|error| wrong_usage(ErrorKind::ValueValidation, &error));
+        let zone = rules.window.as_ref().and_then(|window| window.zone().ok()).unwrap_or_else(TimeZone::system);
+        next(time, Timestamp::now(), &zone)
+    });
+    options.programs = args.allow_programs;
+    options.lease = Duration::from_secs(args.lease);
+    options.back_off = Duration::from_secs(args.back_off);
+    options
+}
+
+fn work_on(opened: &Opened, args: &NightArgs, logs: &Path, shown: &str, session: &Session) -> Result<Exit> {
+    let (rules, _) = opened.state.rules(&opened.name)?;
+    let options = options(args, &rules, session);
+    let control = Control { stop: session.cancel.clone(), ..Control::default() };
+    let is_drawn = !session.json && !session.progress.is_quiet() && std::io::stderr().is_terminal();
+    let tell = |event: &Event| match (session.json, is_drawn) {
+        (true, _) => drop(emit(&(serde_json::json!(event).to_string() + "\n"))),
+        (false, true) => {}
+        (false, false) => session.progress.say(&line(event)),
+    };
+    let ours = Ours::new(session, (opened.place.clone(), opened.access.clone()), logs, &tell)?;
+    let outcome = match is_drawn {
+        true => drawn(opened, &options, &ours, &control),
+        false => night::work(&opened.state, &opened.name, &options, &ours, &control),
+    }?;
+    let machines = opened.state.machines(&opened.name)?;
+    if session.json {
+        let document = serde_json::json!({ "event": "ended", "why": outcome.why, "counts": outcome.counts });
+        emit(&(document.to_string() + "\n"))?;
+    } else {
+        emit(&status::show(&opened.name, &machines, &opened.state.pace(&opened.name)?))?;
+        emit(&ending(&outcome, logs, shown))?;
+    }
+    let is_stopped = outcome.why == Why::Stopped && control.stop.load(Ordering::Relaxed);
+    let has_failed = machines.iter().any(|machine| matches!(machine.state, Stand::Failed | Stand::Skipped));
+    Ok(match (is_stopped, has_failed) {
+        (true, _) => Exit::Interrupted,
+        (false, true) => Exit::Failed,
+        _ => Exit::Done,
+    })
+}
+
+/// Works while the night is drawn on the terminal.
+fn drawn(opened: &Opened, options: &Options, ours: &Ours<'_>, control: &Control) -> reformis_move::Result<Outcome> {
+    std::thread::scope(|scope| {
+        let work = scope.spawn(|| night::work(&opened.state, &opened.name, options, ours, control));
+        let is_over = || work.is_finished();
+        let view = ours.state().map(|state| {
+            let at_once = options.at_once;
+            live::draw(&opened.name, &state, control, live::Steers { at_once, until: options.until }, &is_over)
+        });
+        let outcome = work.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        if let Ok(Err(error)) = view {
+            tracing::warn!(%error, "the terminal could not be drawn on");
+        }
+        outcome
+    })
+}
+
+/// An event as a line.
+fn line(event: &Event) -> String {
+    let text = |text: &str| printable(text);
+    match event {
+        Event::Began { name, tries: 1 } => format!("{name}: begins\n"),
+        Event::Began { name, tries } => format!("{name}: begins, for the {tries}. time\n"),
+        Event::Landed { name, seconds, bytes, boots, after } => {
+            let boots = boots.map_or(String::new(), |boots| format!(", boots: {}", status::boots(boots)));
+            let after = after.as_ref().map_or(String::new(), |after| format!("; {}", text(after)));
+            let landed = paint(GOOD, "landed");
+            format!("{name}: {landed} after {}, {}{boots}{after}\n", duration(*seconds), ByteSize(*bytes))
+        }
+        Event::Failed { name, reason, again: true, .. } => {
+            format!("{name}: {} {}; it is tried again\n", paint(WARN, "failed:"), text(reason))
+        }
+        Event::Failed { name, reason, remedy, .. } => {
+            let remedy = remedy.as_ref().map_or(String::new(), |remedy| format!("  {}\n", paint(FAINT, text(remedy))));
+            format!("{name}: {} {}\n{remedy}", paint(BAD, "failed:"), text(reason))
+        }
+        Event::Stopped { name } => format!("{name}: stopped, and goes on next time\n"),
+        Event::Lost { name } => format!("{name}: another worker has taken it over\n"),
+        Event::Waits { until } => {
+            let until = until.to_zoned(TimeZone::system()).strftime("%H:%M").to_string();
+            format!("Nothing begins before {until}.\n")
+        }
+        Event::Away { what } => format!("{}; it is asked again\n", upper_first(&text(what))),
+        Event::Back => "The state of the fleet is there again.\n".into(),
+    }
+}
+
+/// What there is to say at the end.
+fn ending(outcome: &Outcome, logs: &Path, shown: &str) -> String {
+    let mut text = heading("Next");
+    let open = outcome.counts.waiting + outcome.counts.running;
+    let run = format!("reformis fleet run {shown}");
+    match outcome.why {
+        Why::NoTime => {
+            text += &format!("  the rest would not have been done in time: {run} goes on in the next window\n")
+        }
+        Why::Stopped => text += &format!("  stopped; {run} goes on where it was\n"),
+        Why::Over if open > 0 => {
+            text += &format!("  others still work on {open}: reformis fleet status {shown} --watch\n")
+        }
+        Why::Over if outcome.counts.failed + outcome.counts.skipped > 0 => {
+            text += &format!(
+                "  mend what failed, then {run} tries those again; their logs are in {}\n",
+                quoted(&logs.to_string_lossy())
+            );
+        }
+        Why::Over => {}
+    }
+    text += &format!("  reformis report {shown} --out morning.html\n");
+    text
+}
+
+/// Stops the worker as a first Ctrl-C does.
+pub(super) fn stop(control: &Control) {
+    let stop: &Arc<_> = &control.stop;
+    stop.store(true, Ordering::Relaxed);
+}

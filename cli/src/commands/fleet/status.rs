@@ -1,0 +1,160 @@
+//! `reformis fleet status`
+
+use std::{
+    io::IsTerminal,
+    sync::atomic::Ordering,
+    time::{Duration, Instant},
+};
+
+use anyhow::Result;
+use reformis_disk::{ByteSize, text::printable};
+use reformis_move::{
+    fleet::{Counts, Machine, Pace, Stand, night::seconds_left},
+    verdict::Boots,
+};
+
+use super::Opened;
+use crate::{
+    Session,
+    args::StatusArgs,
+    commands::JSON_SCHEMA,
+    exit::Exit,
+    hints::with_option,
+    output::{STRONG, columns, emit, emit_json, heading, paint, width, wrapped},
+    progress::duration,
+};
+
+/// How often what is watched is shown anew.
+const EVERY: Duration = Duration::from_secs(1);
+
+pub(super) fn run(args: &StatusArgs, session: &Session) -> Result<Exit> {
+    let opened = Opened::new(&args.fleet, &args.state, false, session)?;
+    if args.watch && !session.json && std::io::stderr().is_terminal() {
+        let control = reformis_move::fleet::night::Control { stop: session.cancel.clone(), ..Default::default() };
+        super::live::watch(&opened, &control)?;
+    } else if args.watch {
+        let mut last = String::new();
+        while !session.cancel.load(Ordering::Relaxed) {
+            let machines = opened.state.machines(&opened.name)?;
+            let counts = Counts::of(&machines);
+            let line = line(&counts);
+            if session.json {
+                emit(&(serde_json::json!({ "event": "status", "counts": counts }).to_string() + "\n"))?;
+            } else if line != last {
+                emit(&format!("{line}\n"))?;
+            }
+            last = line;
+            if counts.running + counts.waiting == 0 {
+                break;
+            }
+            let until = Instant::now() + EVERY;
+            while Instant::now() < until && !session.cancel.load(Ordering::Relaxed) {
+                std::thread::sleep(Duration::from_millis(50));
+            }
+        }
+    }
+    let machines = opened.state.machines(&opened.name)?;
+    let pace = opened.state.pace(&opened.name)?;
+    if session.json {
+        let (counts, paused) = (Counts::of(&machines), opened.state.rules(&opened.name)?.1);
+        let document = serde_json::json!({ "schema": JSON_SCHEMA, "fleet": opened.name, "paused": paused, "counts": counts, "machines": machines });
+        emit_json(&document)?;
+    } else {
+        emit(&show(&opened.name, &machines, &pace))?;
+    }
+    Ok(Exit::Done)
+}
+
+/// Whether a machine boots, in a few words.
+pub(super) fn boots(boots: Boots) -> &'static str {
+    match boots {
+        Boots::Yes => "yes",
+        Boots::No => "no",
+        Boots::Unknown => "not known",
+    }
+}
+
+/// How many stand how, on one line.
+pub(crate) fn line(counts: &Counts) -> String {
+    let all = [
+        (counts.landed, "landed"),
+        (counts.running, "running"),
+        (counts.waiting, "waiting"),
+        (counts.failed, "failed"),
+        (counts.skipped, "skipped"),
+        (counts.held, "held back"),
+        (counts.undone, "undone"),
+    ];
+    let parts = all.iter().filter(|(count, _)| *count > 0).map(|(count, word)| format!("{count} {word}"));
+    let machines = if counts.machines == 1 { "1 machine".into() } else { format!("{} machines", counts.machines) };
+    format!("{machines}: {}", parts.collect::<Vec<_>>().join(", "))
+}
+
+/// Seconds that are left of the night, about, with `at_once` machines at the same time.
+pub(super) fn left(machines: &[Machine], pace: &Pace, at_once: usize) -> Option<f64> {
+    let open = machines.iter().filter(|machine| matches!(machine.state, Stand::Running | Stand::Waiting));
+    let (mut bytes, mut unknown) = (0u64, 0);
+    for machine in open {
+        match machine.size.or(machine.total.filter(|total| *total > 0)) {
+            Some(size) => bytes = bytes.saturating_add(size.saturating_sub(machine.done.unwrap_or(0))),
+            None => unknown += 1,
+        }
+    }
+    seconds_left(pace, bytes, unknown, at_once).filter(|seconds| *seconds > 0.0)
+}
+
+/// Where a fleet stands, as a person reads it.
+pub(crate) fn show(name: &str, machines: &[Machine], pace: &Pace) -> String {
+    let counts = Counts::of(machines);
+    let mut text = format!("{}  {}\n\n", paint(STRONG, name), line(&counts));
+    let rows: Vec<[String; 6]> = machines
+        .iter()
+        .map(|machine| {
+            let took = machine.began.zip(machine.ended).map(|(began, ended)| ended.duration_since(began).as_secs_f64());
+            [
+                machine.name.clone(),
+                machine.group.clone(),
+                machine.state.word().into(),
+                machine.total.filter(|total| *total > 0).map_or("–".into(), |total| ByteSize(total).to_string()),
+                took.map_or("–".into(), duration),
+                what(machine),
+            ]
+        })
+        .collect();
+    text += &columns(["machine", "group", "state", "data", "took", ""], &rows, &[3, 4]);
+    if let Some(seconds) = left(machines, pace, counts.running.max(1)) {
+        text += &format!("\nAbout {} left, with {} at once.\n", duration(seconds), counts.running.max(1));
+    }
+    let helps = machines.iter().filter(|machine| machine.state == Stand::Failed);
+    let helps: Vec<_> = helps.filter_map(|machine| Some((machine, machine.remedy.as_ref()?))).collect();
+    if !helps.is_empty() {
+        text += &heading("What helps");
+        for (machine, remedy) in helps {
+            let remedy = with_option(machine.code.as_deref().unwrap_or_default(), remedy);
+            let remedy = wrapped(&format!("{}: {}", machine.name, printable(&remedy)), width() - 4);
+            text += &format!("  {}\n", remedy.join("\n    "));
+        }
+    }
+    text
+}
+
+/// What there is to say of a machine, in a few words.
+pub(super) fn what(machine: &Machine) -> String {
+    let of_stage = || {
+        let stage = machine.stage.clone()?;
+        let (done, total) = (machine.done.unwrap_or(0), machine.total.unwrap_or(0));
+        Some(if total > 0 { format!("{stage}, {} %", done.saturating_mul(100) / total) } else { stage })
+    };
+    match machine.state {
+        Stand::Running => of_stage().unwrap_or_default(),
+        Stand::Waiting if machine.tries > 0 => {
+            format!("tried {} times: {}", machine.tries, machine.reason.clone().unwrap_or_default())
+        }
+        Stand::Landed => match &machine.answer {
+            Some(answer) if answer["answers"] == true => "answers".into(),
+            Some(answer) => format!("does not answer: {}", answer["what"].as_str().unwrap_or_default()),
+            None => machine.reason.clone().unwrap_or_default(),
+        },
+        _ => machine.reason.clone().unwrap_or_default(),
+    }
+}

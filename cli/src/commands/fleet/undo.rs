@@ -1,0 +1,48 @@
+//! `reformis fleet undo`
+
+use anyhow::Result;
+use reformis_disk::text::printable;
+use reformis_move::fleet::{FleetError, Stand, undo};
+
+use super::Opened;
+use crate::{
+    Session,
+    args::UndoArgs,
+    commands::{JSON_SCHEMA, carry::quoted_target},
+    exit::Exit,
+    output::{GOOD, emit, emit_json, heading, paint},
+};
+
+pub(super) fn run(args: &UndoArgs, session: &Session) -> Result<Exit> {
+    let opened = Opened::new(&args.fleet, &args.state, false, session)?;
+    let (machine, spec) = opened.state.machine(&opened.name, &args.name)?;
+    let stays =
+        |what: &str| reformis_move::Error::from(FleetError::NotUndone { name: args.name.clone(), what: what.into() });
+    if machine.state == Stand::Running {
+        return Err(stays("a worker has it; stop that first").into());
+    }
+    let job = machine.job.ok_or_else(|| stays("its job has no number"))?;
+    let undone = undo::undo(&args.name, job, &spec, args.force, &session.context())?;
+    opened.state.undone(&opened.name, &args.name)?;
+    if session.json {
+        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "fleet": opened.name, "undone": undone }))?;
+        return Ok(Exit::Done);
+    }
+    let mut text = format!("{} {}\n", paint(GOOD, "Undone"), args.name);
+    if undone.removed.is_empty() {
+        text += "  nothing of it was there\n";
+    }
+    undone.removed.iter().for_each(|removed| text += &format!("  removed {}\n", printable(removed)));
+    if !undone.by_hand.is_empty() {
+        text += &heading("To be removed by hand");
+        undone.by_hand.iter().for_each(|what| text += &format!("  {}\n", printable(what)));
+    }
+    text += &heading("Next");
+    text += &format!(
+        "  start the old machine where it was: {} is as it was\n  to move it again, add --again {} to `reformis fleet run`\n",
+        quoted_target(&undone.source),
+        args.name
+    );
+    emit(&text)?;
+    Ok(Exit::Done)
+}

@@ -1,0 +1,78 @@
+//! What a page says of a fleet: what has not landed and why, and who answers.
+
+use jiff::tz::TimeZone;
+use maud::{Markup, html};
+use reformis_disk::text::printable;
+use reformis_move::{
+    fleet::{Stand, confirm::Answer},
+    report::{FleetReport, FleetRow},
+};
+
+use super::{lasted, when};
+
+/// What a fleet adds at a glance.
+pub(super) fn tiles(fleet: &FleetReport) -> Vec<(&'static str, String)> {
+    let counts = &fleet.counts;
+    let mut tiles = vec![("machines in the fleet", counts.machines.to_string())];
+    let open = [(counts.failed, "failed"), (counts.skipped + counts.held, "left out")];
+    tiles.extend(open.into_iter().filter(|(count, _)| *count > 0).map(|(count, word)| (word, count.to_string())));
+    if fleet.answer + fleet.silent > 0 {
+        tiles.push(("answer after their start", format!("{} of {}", fleet.answer, fleet.answer + fleet.silent)));
+    }
+    tiles
+}
+
+/// The class of a state's colour.
+pub(super) fn class(state: Stand) -> &'static str {
+    match state {
+        Stand::Failed => "bad",
+        Stand::Skipped | Stand::Held => "warn",
+        Stand::Landed => "good",
+        Stand::Running | Stand::Waiting => "doubt",
+        Stand::Undone | Stand::Gone => "note",
+    }
+}
+
+/// The machines that have not landed.
+pub(super) fn open(fleet: &FleetReport) -> Markup {
+    html! {
+        @if !fleet.open.is_empty() {
+            section {
+                h2 { "Not landed" }
+                div.wide { table {
+                    thead { tr { th { "machine" } th { "group" } th { "state" } th.number { "tries" } th { "why" } } }
+                    tbody { @for row in &fleet.open { (one(row)) } }
+                } }
+                p.legend { "Their sources are as they were. What helps stands below each reason; then the same command goes on." }
+            }
+        }
+    }
+}
+
+fn one(row: &FleetRow) -> Markup {
+    html! {
+        tr {
+            td { (printable(&row.name)) }
+            td { (printable(&row.group)) }
+            td { span class={ "mark " (class(row.state)) } { (row.state.word()) } }
+            td.number { (row.tries) }
+            td {
+                (printable(row.reason.as_deref().unwrap_or("–")))
+                @if let Some(remedy) = &row.remedy { br; span.remedy { (printable(remedy)) } }
+                @if let Some(code) = &row.code { " " span.code { (printable(code)) } }
+            }
+        }
+    }
+}
+
+/// Whether a machine answered.
+pub(super) fn answer(answer: &Answer, zone: &TimeZone) -> Markup {
+    let (word, class) = if answer.answers { ("answers", "good") } else { ("does not answer", "bad") };
+    html! {
+        p {
+            span class={ "mark " (class) } { (word) } " "
+            (printable(&answer.asked)) ": " (printable(&answer.what)) ", after " (lasted(answer.seconds)) ", "
+            (when(answer.at, zone)) "."
+        }
+    }
+}

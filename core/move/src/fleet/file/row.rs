@@ -1,0 +1,366 @@
+//! One machine of a fleet, as its file says.
+
+use std::path::{Path, PathBuf};
+
+use jiff::SignedDuration;
+use reformis_machine::{MachineFile, Name};
+use reformis_wire::{Link, Wires, clouds::Then};
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    brief::{Brief, FirmwareKind, NewGuest, Size},
+    prepare::Order,
+    propose::Choices,
+};
+
+/// A machine of a fleet, or what holds for all of them where they say nothing else.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
+pub struct Row {
+    /// Its name in the fleet, and that of its landing.
+    pub name: String,
+    /// What is moved: a path, a link, `HOST:MACHINE`.
+    pub source: Option<String>,
+    /// Its name there, where the source describes several machines.
+    pub machine: Option<String>,
+    /// A brief in place of all that follows about the machine.
+    pub brief: Option<String>,
+    /// What it will find where it goes.
+    pub destination: Option<String>,
+    /// The folder in which its landing is made.
+    pub into: Option<String>,
+    /// Its group.
+    pub group: Option<String>,
+    /// Machines that must have landed before it begins.
+    pub after: Vec<String>,
+    /// Bytes that it will take about, by which its time is estimated.
+    pub size: Option<Size>,
+    /// Codes of blockers that are accepted.
+    pub accept: Vec<String>,
+    /// Whether names in its files may lead out of their folder.
+    pub trust_links: bool,
+    /// Memory.
+    pub memory: Option<Size>,
+    /// Sockets.
+    pub sockets: Option<u32>,
+    /// Cores of each socket.
+    pub cores: Option<u32>,
+    /// What starts it.
+    pub firmware: Option<FirmwareKind>,
+    /// The network of all its adapters.
+    pub network: Option<Name>,
+    /// Its hardware addresses: `keep` or `fresh`.
+    pub mac: Option<String>,
+    /// The shape of its disks.
+    pub shape: Option<String>,
+    /// The machine file that is written.
+    pub machine_file: Option<MachineFile>,
+    /// Whether settings of the source's machine file stay that are not known to be harmless.
+    pub keep_unknown: bool,
+    /// The store that the disks go to: `NAME:FOLDER`.
+    pub store: Option<String>,
+    /// The cloud that makes an image of them.
+    pub cloud: Option<String>,
+    /// What becomes of the image.
+    pub then: Option<Then>,
+    /// What is changed inside.
+    pub guest: Option<NewGuest>,
+    /// Programs of the site's.
+    pub hooks: Hooks,
+    /// How it is asked whether it answers, once it was started.
+    pub confirm: Option<Confirm>,
+}
+
+/// Programs with their arguments, which are started as they stand, never through a shell.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
+pub struct Hooks {
+    /// Before the source is opened; where it fails, the machine is not moved.
+    pub before: Option<Vec<String>>,
+    /// Once the machine has landed.
+    pub after: Option<Vec<String>>,
+    /// When it is given up.
+    pub on_failure: Option<Vec<String>>,
+    /// How long one may take: `10 min`.
+    pub patience: Option<String>,
+}
+
+/// What answers when a machine is up: one of the three.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
+pub struct Confirm {
+    /// A TCP port: `HOST:PORT`.
+    pub tcp: Option<String>,
+    /// A page that answers with a status of 2xx.
+    pub page: Option<String>,
+    /// A program of the site's that ends well.
+    pub program: Option<Vec<String>>,
+    /// How long it may take until it answers: `5 min`.
+    pub patience: Option<String>,
+}
+
+/// How long a program may take where nothing is said.
+pub(crate) const PROGRAM: SignedDuration = SignedDuration::from_mins(10);
+/// How long a machine is waited for where nothing is said.
+pub(crate) const ANSWER: SignedDuration = SignedDuration::from_mins(5);
+
+/// A length of time as it is written in a fleet file.
+pub(crate) fn patience(text: Option<&String>, else_: SignedDuration) -> Result<SignedDuration, String> {
+    let Some(text) = text else { return Ok(else_) };
+    let time: SignedDuration = text.parse().map_err(|_| format!("'{text}' is no length of time such as 10 min"))?;
+    match time.is_positive() && time <= SignedDuration::from_hours(24) {
+        true => Ok(time),
+        false => Err(format!("'{text}' is not from 1 s to 24 h")),
+    }
+}
+
+impl Hooks {
+    /// Those that are given here, else those of `other`.
+    fn or(self, other: &Self) -> Self {
+        Self {
+            before: self.before.or_else(|| other.before.clone()),
+            after: self.after.or_else(|| other.after.clone()),
+            on_failure: self.on_failure.or_else(|| other.on_failure.clone()),
+            patience: self.patience.or_else(|| other.patience.clone()),
+        }
+    }
+
+    /// All programs.
+    fn programs(&self) -> impl Iterator<Item = &Vec<String>> {
+        [&self.before, &self.after, &self.on_failure].into_iter().flatten()
+    }
+}
+
+/// Whether `name` is one that a landing, a log and every file system take.
+pub(crate) fn is_name(name: &str) -> bool {
+    let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | '_');
+    (1..=60).contains(&name.len())
+        && name.starts_with(|c: char| c.is_ascii_alphanumeric())
+        && !name.ends_with(['.', '-', '_'])
+        && name.chars().all(plain)
+}
+
+impl Row {
+    /// This row, with what it does not say from `defaults`.
+    pub(super) fn over(self, defaults: &Self) -> Self {
+        let of = defaults.clone();
+        let mut accept = of.accept;
+        accept.extend(self.accept.into_iter().filter(|code| !defaults.accept.contains(code)));
+        Self {
+            name: self.name,
+            source: self.source,
+            machine: self.machine,
+            brief: self.brief,
+            destination: self.destination.or(of.destination),
+            into: self.into.or(of.into),
+            group: self.group.or(of.group),
+            after: self.after,
+            size: self.size,
+            accept,
+            trust_links: self.trust_links || of.trust_links,
+            memory: self.memory.or(of.memory),
+            sockets: self.sockets.or(of.sockets),
+            cores: self.cores.or(of.cores),
+            firmware: self.firmware.or(of.firmware),
+            network: self.network.or(of.network),
+            mac: self.mac.or(of.mac),
+            shape: self.shape.or(of.shape),
+            machine_file: self.machine_file.or(of.machine_file),
+            keep_unknown: self.keep_unknown || of.keep_unknown,
+            store: self.store.or(of.store),
+            cloud: self.cloud.or(of.cloud),
+            then: self.then.or(of.then),
+            guest: self.guest.or(of.guest),
+            hooks: self.hooks.or(&defaults.hooks),
+            confirm: self.confirm,
+        }
+    }
+
+    /// # Errors
+    /// As the end of a sentence: what cannot be right, whatever the machine.
+    pub(super) fn check(&self) -> Result<(), String> {
+        match (&self.source, &self.brief) {
+            (Some(_), Some(_)) => return Err("it has a source and a brief: the brief has a source itself".into()),
+            (None, None) => return Err("it has neither a source nor a brief".into()),
+            (Some(_), None) if self.destination.is_none() => return Err("it has no destination".into()),
+            (Some(_), None) if self.into.is_none() => return Err("it has no folder to land in ('into')".into()),
+            (_, Some(_)) if self.has_choices() => {
+                return Err("it has a brief, and settings beside it: put them into the brief".into());
+            }
+            _ => {}
+        }
+        self.choices()?;
+        patience(self.hooks.patience.as_ref(), PROGRAM)?;
+        if let Some(confirm) = &self.confirm {
+            confirm.check()?;
+        }
+        let programs = self.hooks.programs().chain(self.confirm.iter().filter_map(|confirm| confirm.program.as_ref()));
+        for program in programs {
+            if program.first().is_none_or(String::is_empty) || program.iter().any(|word| word.contains('\0')) {
+                return Err("a program is a list: its name, then its arguments".into());
+            }
+        }
+        if self.accept.iter().any(|code| !code.chars().all(|c| c.is_ascii_lowercase() || c == '-')) {
+            return Err("'accept' is a list of codes of blockers".into());
+        }
+        Ok(())
+    }
+
+    fn has_choices(&self) -> bool {
+        self.choices().is_ok_and(|choices| Choices { name: None, ..choices } != Choices::default())
+            || self.machine.is_some()
+    }
+
+    /// The programs that it names.
+    pub(crate) fn programs(&self) -> impl Iterator<Item = &Vec<String>> {
+        self.hooks.programs().chain(self.confirm.iter().filter_map(|confirm| confirm.program.as_ref()))
+    }
+
+    /// What the person chose.
+    fn choices(&self) -> Result<Choices, String> {
+        let memory = self.memory.map(|size| size.0);
+        if memory.is_some_and(|bytes| !(1 << 20..=1 << 46).contains(&bytes)) {
+            return Err("memory is not from 1MiB to 64TiB".into());
+        }
+        if [self.sockets, self.cores].into_iter().flatten().any(|count| !(1..=4096).contains(&count)) {
+            return Err("sockets and cores are not from 1 to 4096".into());
+        }
+        let guest = self.guest.clone().unwrap_or_default();
+        if guest.host_name.as_ref().is_some_and(|name| !crate::brief::is_host_name(name)) {
+            return Err("host-name is not valid: it takes letters, digits, dots and dashes".into());
+        }
+        Ok(Choices {
+            name: Some(self.name.clone()),
+            memory,
+            sockets: self.sockets,
+            cores: self.cores,
+            firmware: self.firmware,
+            network: self.network.clone(),
+            mac: self.mac.as_ref().map(|mac| mac.parse()).transpose()?,
+            shape: self
+                .shape
+                .as_ref()
+                .map(|shape| shape.parse())
+                .transpose()
+                .map_err(|error: reformis_disk::shape::ShapeError| error.to_string())?,
+            machine_file: self.machine_file,
+            guest,
+            keep_unknown: self.keep_unknown,
+            store: self.store.clone(),
+            cloud: self.cloud.clone(),
+            then: self.then,
+        })
+    }
+}
+
+impl Confirm {
+    fn check(&self) -> Result<(), String> {
+        patience(self.patience.as_ref(), ANSWER)?;
+        let ways = [self.tcp.is_some(), self.page.is_some(), self.program.is_some()];
+        if ways.iter().filter(|way| **way).count() != 1 {
+            return Err("'confirm' is one of tcp, page and program".into());
+        }
+        if let Some(tcp) = &self.tcp
+            && tcp.rsplit_once(':').is_none_or(|(host, port)| host.is_empty() || port.parse::<u16>().is_err())
+        {
+            return Err(format!("'{tcp}' is not HOST:PORT"));
+        }
+        let is_web = |page: &String| page.starts_with("http://") || page.starts_with("https://");
+        match &self.page {
+            Some(page) if !is_web(page) => Err(format!("'{page}' is no page: it begins with http:// or https://")),
+            _ => Ok(()),
+        }
+    }
+}
+
+/// Everything that a worker needs to know of one machine, wherever it runs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Spec {
+    /// What the fleet's file says of it, with the defaults.
+    pub row: Row,
+    /// The brief, where the row names one.
+    pub brief: Option<Brief>,
+    /// The folder in which its paths begin: that of the fleet file.
+    pub folder: PathBuf,
+}
+
+impl Spec {
+    /// The move; `wires` tell what is a name of a host, and no path.
+    pub(crate) fn order(&self, wires: &Wires) -> Result<Order, String> {
+        let row = &self.row;
+        if let Some(brief) = &self.brief {
+            let file = self.folder.join(row.brief.as_deref().unwrap_or_default());
+            return Ok(Order::Brief(Box::new(brief.clone()), crate::staging::parent(&file)));
+        }
+        let source = row.source.as_deref().unwrap_or_default();
+        let path = match Wires::is_link(Path::new(source)) || wires.is_named(source) {
+            true => PathBuf::from(source),
+            false => self.folder.join(source),
+        };
+        let mut choices = row.choices()?;
+        let guest = &mut choices.guest;
+        let files = guest.first_boot.iter_mut().chain(&mut guest.drivers);
+        for file in files.chain(&mut guest.user_data).chain(&mut guest.network_config) {
+            *file = self.folder.join(&*file).to_string_lossy().into_owned();
+        }
+        Ok(Order::Target {
+            path,
+            machine: row.machine.clone(),
+            destination: row.destination.clone().unwrap_or_default(),
+            into: self.into(),
+            choices: Box::new(choices),
+        })
+    }
+
+    /// The folder in which its landing is made.
+    pub fn into(&self) -> PathBuf {
+        let into = match &self.brief {
+            Some(brief) => {
+                let file = self.folder.join(self.row.brief.as_deref().unwrap_or_default());
+                crate::staging::parent(&file).join(&brief.journey.into)
+            }
+            None => self.folder.join(self.row.into.as_deref().unwrap_or_default()),
+        };
+        crate::target::absolute(&into.to_string_lossy()).into()
+    }
+
+    /// Its landing.
+    pub fn landing(&self) -> PathBuf {
+        let name = self.brief.as_ref().map_or(&self.row.name, |brief| &brief.machine.name);
+        self.into().join(name)
+    }
+
+    /// What is moved, as the file says it.
+    pub fn source(&self) -> &str {
+        let named = self.brief.as_ref().map(|brief| brief.journey.source.as_str());
+        named.or(self.row.source.as_deref()).unwrap_or_default()
+    }
+
+    /// Name of the destination.
+    pub fn destination(&self) -> &str {
+        let named = self.brief.as_ref().map(|brief| brief.journey.destination.as_str());
+        named.or(self.row.destination.as_deref()).unwrap_or_default()
+    }
+
+    /// The host that it is read from: by its name in the site's file, or the machine in a link.
+    pub fn host(&self) -> Option<String> {
+        let source = self.source();
+        if Link::is_one(source) {
+            return Link::parse(source).ok().map(|link| link.host).filter(|host| !host.is_empty());
+        }
+        let (host, _) = source.split_once(':')?;
+        let is_plain = !host.is_empty() && host.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_'));
+        is_plain.then(|| host.to_string())
+    }
+
+    /// The store that it goes to, and the cloud.
+    pub fn stores(&self) -> Vec<String> {
+        let (store, cloud) = match &self.brief {
+            Some(brief) => (&brief.journey.store, &brief.journey.cloud),
+            None => (&self.row.store, &self.row.cloud),
+        };
+        let store = store.as_ref().and_then(|store| store.split(':').next()).map(str::to_string);
+        store.into_iter().chain(cloud.clone()).collect()
+    }
+}

@@ -1,0 +1,24 @@
+//! Many moves, in one night: the [file](Fleet) that names them, the [state](State) that outlives whoever works on it, and the
+//! [worker](night::work) that takes one machine after the other.
+//!
+//! Before it, machines are [gathered](gather) and [checked](check); after it, they are [asked](confirm) whether they answer, and a landing
+//! can be [taken back](undo).
+//!
+//! Each move is one of [`crate::carry`]; a fleet adds when it may begin, who makes it, and what is done when it fails.
+
+pub mod check;
+pub mod confirm;
+mod error;
+mod file;
+pub mod gather;
+mod look;
+pub mod night;
+mod program;
+mod state;
+pub mod undo;
+
+pub use error::FleetError;
+pub use file::{
+    Confirm, Failure, Fleet, Group, Hooks, Limits, Opening, Row, Rules, Spec, Then, Window, next, time_of_day,
+};
+pub use state::{Beat, Claim, Claimed, Counts, Ended, Lease, Machine, Pace, Place, Pressed, Stand, State};

@@ -1,0 +1,81 @@
+//! What keeps a worker's machines its own: their leases are renewed well before they run out. A worker that cannot do so for as long as a
+//! lease lasts must take it that others have its machines by now, and stops.
+
+use std::{
+    sync::{
+        Condvar, Mutex, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
+    time::{Duration, Instant},
+};
+
+use super::{Hands, Options, watch::Board};
+use crate::fleet::state::State;
+
+pub(super) struct Heart<'a> {
+    fleet: &'a str,
+    lease: Duration,
+    board: &'a Board,
+    hands: &'a dyn Hands,
+    stopped: AtomicBool,
+    sleeper: (Mutex<()>, Condvar),
+}
+
+impl<'a> Heart<'a> {
+    pub(super) fn new(fleet: &'a str, options: &Options, board: &'a Board, hands: &'a dyn Hands) -> Self {
+        let (stopped, sleeper) = (AtomicBool::new(false), (Mutex::new(()), Condvar::new()));
+        Self { fleet, lease: options.lease, board, hands, stopped, sleeper }
+    }
+
+    pub(super) fn stop(&self) {
+        let _guard = self.sleeper.0.lock().unwrap_or_else(PoisonError::into_inner);
+        self.stopped.store(true, Ordering::Relaxed);
+        self.sleeper.1.notify_all();
+    }
+
+    /// Beats until it is stopped.
+    pub(super) fn beat(&self) {
+        let every = (self.lease / 4).max(Duration::from_millis(50));
+        let mut state: Option<State> = None;
+        let mut last = Instant::now();
+        while self.sleep(every) {
+            let watches = self.board.all();
+            if watches.is_empty() {
+                last = Instant::now();
+                continue;
+            }
+            let beats: Vec<_> = watches.iter().map(|watch| watch.beat()).collect();
+            let renewed = match state.take().map_or_else(|| self.hands.state(), Ok) {
+                Ok(open) => {
+                    let renewed = open.renew(self.fleet, &beats, self.lease);
+                    state = renewed.is_ok().then_some(open);
+                    renewed
+                }
+                Err(error) => Err(error),
+            };
+            match renewed {
+                Ok(lost) => {
+                    last = Instant::now();
+                    let mine = self.board.all();
+                    // One that ended meanwhile is not lost.
+                    let is_lost = |name: &String| mine.iter().find(|watch| watch.beat().name == *name);
+                    lost.iter().filter_map(is_lost).for_each(|watch| watch.lose());
+                }
+                Err(error) if last.elapsed() >= self.lease => {
+                    tracing::warn!(%error, "the leases have run out");
+                    watches.iter().for_each(|watch| watch.lose());
+                }
+                Err(error) => tracing::debug!(%error, "the leases were not renewed"),
+            }
+        }
+    }
+
+    /// Whether it is to beat once more, after `time`.
+    fn sleep(&self, time: Duration) -> bool {
+        let guard = self.sleeper.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_on = |(): &mut ()| !self.stopped.load(Ordering::Relaxed);
+        let waited = self.sleeper.1.wait_timeout_while(guard, time, is_on);
+        drop(waited);
+        !self.stopped.load(Ordering::Relaxed)
+    }
+}

@@ -1,0 +1,463 @@
+//! The night: a worker takes machines one after the other, several at once, until none is left that may begin, the time is over, or
+//! somebody stops it. Any number of workers may do so on the same state.
+
+mod estimate;
+mod heart;
+mod job;
+mod watch;
+
+use std::{
+    collections::BTreeMap,
+    panic::{AssertUnwindSafe, catch_unwind},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+        mpsc::{self, RecvTimeoutError},
+    },
+    thread::{self, Scope},
+    time::{Duration, Instant},
+};
+
+pub use estimate::seconds_left;
+use heart::Heart;
+use jiff::Timestamp;
+pub(super) use job::free;
+use job::{Job, SharedWatch};
+use reformis_machine::Site;
+use reformis_wire::{Wires, steady::Pace};
+use serde::Serialize;
+use watch::Watch;
+pub use watch::{Board, Running};
+
+use super::{
+    error::FleetError,
+    file::{Opening, Rules},
+    state::{Claim, Claimed, Counts, Ended, Lease, Pressed, State},
+};
+use crate::{
+    error::{Error, Result},
+    receipt::Receipt,
+    verdict::Boots,
+};
+
+/// What a worker does.
+pub struct Options {
+    /// Its own name, which nobody else has.
+    pub worker: String,
+    /// Machines at once.
+    pub at_once: usize,
+    /// After this, nothing begins that would not be done by then.
+    pub until: Option<Timestamp>,
+    /// Whether programs that the fleet file names may run.
+    pub programs: bool,
+    /// For how long a machine is a worker's own until it must renew.
+    pub lease: Duration,
+    /// After how long a second try begins.
+    pub back_off: Duration,
+    /// For how long the database may be away.
+    pub patience: Duration,
+    /// What the site adds.
+    pub site: Site,
+}
+
+impl Options {
+    /// Those that are usual, for a worker called `worker`.
+    pub fn new(worker: String, site: Site) -> Self {
+        Self {
+            worker,
+            at_once: 2,
+            until: None,
+            programs: false,
+            lease: Duration::from_secs(60),
+            back_off: Duration::from_secs(5),
+            patience: Duration::from_secs(600),
+            site,
+        }
+    }
+}
+
+/// What happened, for whoever looks on.
+#[derive(Debug, Clone, Serialize)]
+#[serde(tag = "event", rename_all = "kebab-case")]
+pub enum Event {
+    /// A try begins.
+    Began {
+        /// The machine.
+        name: String,
+        /// Which try it is.
+        tries: u32,
+    },
+    /// A machine has landed.
+    Landed {
+        /// The machine.
+        name: String,
+        /// Seconds of this try.
+        seconds: f64,
+        /// Bytes that were carried.
+        bytes: u64,
+        /// Whether it boots where it went, by the evidence.
+        boots: Option<Boots>,
+        /// What went wrong afterwards.
+        after: Option<String>,
+    },
+    /// A try failed.
+    Failed {
+        /// The machine.
+        name: String,
+        /// The stable word for what went wrong.
+        code: String,
+        /// The sentence.
+        reason: String,
+        /// What helps.
+        remedy: Option<String>,
+        /// Whether it will be tried again.
+        again: bool,
+    },
+    /// A try was stopped; a later run goes on with it.
+    Stopped {
+        /// The machine.
+        name: String,
+    },
+    /// Another worker has taken a machine over.
+    Lost {
+        /// The machine.
+        name: String,
+    },
+    /// Nothing begins before this.
+    Waits {
+        /// When the window opens.
+        until: Timestamp,
+    },
+    /// The database does not answer.
+    Away {
+        /// What it says.
+        what: String,
+    },
+    /// It answers again.
+    Back,
+}
+
+/// What a worker needs of whoever runs it.
+pub trait Hands: Sync {
+    /// The network for one try of the machine `name`: it ends with `cancel`, and goes at `pace` where its host has one.
+    fn wires(&self, name: &str, cancel: &Arc<AtomicBool>, pace: Option<&Arc<Pace>>) -> Wires;
+
+    /// The state once more, by a connection of its own.
+    ///
+    /// # Errors
+    /// [`FleetError::State`].
+    fn state(&self) -> Result<State>;
+
+    /// Does `work`; what it logs goes to the log of the machine `name`.
+    fn logged(&self, name: &str, work: &mut dyn FnMut());
+
+    /// Is told what happened. Calls come from any thread.
+    fn tell(&self, event: &Event);
+}
+
+/// How a person steers a worker.
+#[derive(Default)]
+pub struct Control {
+    /// Stops it: what it has is stopped too, and goes on next time.
+    pub stop: Arc<AtomicBool>,
+    /// Lets it take no more: what it has is finished.
+    pub last: AtomicBool,
+    /// The machines that it has.
+    pub board: Board,
+}
+
+/// Why a worker ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Why {
+    /// Nothing is left that may begin.
+    Over,
+    /// The rest would not have been done in time.
+    NoTime,
+    /// A person stopped it.
+    Stopped,
+}
+
+/// What a night came to.
+#[derive(Debug, Clone, Copy, Serialize)]
+pub struct Outcome {
+    /// Why this worker ended.
+    pub why: Why,
+    /// How the machines stand.
+    pub counts: Counts,
+}
+
+/// How often it is asked for work, where there is none.
+const POLL: Duration = Duration::from_millis(250);
+/// How long what ended may take to be written down once a person wants to go.
+const GOING: Duration = Duration::from_secs(15);
+
+/// Works through `fleet` until there is nothing left to do.
+///
+/// # Errors
+/// [`FleetError::State`]: the database was away for too long. Whatever ran was stopped then, and goes on next time.
+pub fn work(state: &State, fleet: &str, options: &Options, hands: &dyn Hands, control: &Control) -> Result<Outcome> {
+    let (rules, _) = state.rules(fleet)?;
+    let heart = Heart::new(fleet, options, &control.board, hands);
+    let night = Night { state, fleet, options, hands, control, paces: paces(&rules), rules };
+    let why = thread::scope(|scope| {
+        let beating = scope.spawn(|| heart.beat());
+        let why = night.dispatch(scope);
+        heart.stop();
+        beating.join().ok();
+        why
+    })?;
+    Ok(Outcome { why, counts: Counts::of(&state.machines(fleet)?) })
+}
+
+/// What all tries from one host share.
+fn paces(rules: &Rules) -> BTreeMap<String, Arc<Pace>> {
+    let of_host = |host: &String| {
+        let pace = Pace::default();
+        pace.limit(rules.rate(host)?);
+        Some((host.clone(), Arc::new(pace)))
+    };
+    rules.limits.rate.keys().filter_map(of_host).collect()
+}
+
+struct Night<'a> {
+    state: &'a State,
+    fleet: &'a str,
+    options: &'a Options,
+    hands: &'a dyn Hands,
+    control: &'a Control,
+    rules: Rules,
+    paces: BTreeMap<String, Arc<Pace>>,
+}
+
+/// What is to be done next.
+enum Next {
+    Take(Box<Lease>),
+    /// Look again later.
+    Wait,
+    /// Take nothing more.
+    End(Why),
+}
+
+impl<'a> Night<'a> {
+    fn is_stopped(&self) -> bool {
+        self.control.stop.load(Ordering::Relaxed)
+    }
+
+    fn dispatch<'s>(&'s self, scope: &'s Scope<'s, 'a>) -> Result<Why>
+    where
+        'a: 's,
+    {
+        let (ends, ended) = mpsc::channel();
+        let mut running = 0usize;
+        let mut is_open = false;
+        let mut over: Option<Result<Why>> = None;
+        loop {
+            if self.is_stopped() {
+                self.control.board.all().iter().for_each(|watch| watch.cancel.store(true, Ordering::Relaxed));
+                over.get_or_insert(Ok(Why::Stopped));
+            }
+            if over.is_some() && running == 0 {
+                break;
+            }
+            let mut takes = over.is_none() && running < self.options.at_once;
+            if takes && self.control.last.load(Ordering::Relaxed) {
+                over = Some(Ok(Why::Stopped));
+                takes = false;
+            }
+            if takes {
+                match self.next(&mut is_open) {
+                    Ok(Next::Take(lease)) => {
+                        running += 1;
+                        self.begin(scope, *lease, ends.clone());
+                        continue;
+                    }
+                    Ok(Next::Wait) => {}
+                    // What runs may still fail and be tried again.
+                    Ok(Next::End(_)) if running > 0 => {}
+                    Ok(Next::End(why)) => {
+                        over = Some(Ok(why));
+                        continue;
+                    }
+                    Err(error) => {
+                        self.control.board.all().iter().for_each(|watch| watch.cancel.store(true, Ordering::Relaxed));
+                        over = Some(Err(error));
+                        continue;
+                    }
+                }
+            }
+            match ended.recv_timeout(POLL) {
+                Ok(()) => running -= 1,
+                Err(RecvTimeoutError::Timeout | RecvTimeoutError::Disconnected) => {}
+            }
+        }
+        over.unwrap_or(Ok(Why::Over))
+    }
+
+    /// When nothing may begin any more; none where there is time without end. And whether it may begin now.
+    fn hours(&self, now: Timestamp) -> Result<(Option<Timestamp>, Option<Timestamp>)> {
+        let wrong = |what: String| Error::from(FleetError::File { file: self.fleet.into(), what });
+        let window = self.rules.window.as_ref().map(|window| window.at(now)).transpose().map_err(wrong)?;
+        Ok(match window {
+            None => (self.options.until, None),
+            Some(Opening::From(opens)) => (self.options.until, Some(opens)),
+            Some(Opening::Until(closes)) => (Some(self.options.until.map_or(closes, |until| until.min(closes))), None),
+        })
+    }
+
+    fn next(&self, is_open: &mut bool) -> Result<Next> {
+        let now = Timestamp::now();
+        let (end, opens) = self.hours(now)?;
+        if let Some(opens) = opens {
+            // Before the window it is waited for; after it, the rest is for another night.
+            if *is_open || end.is_some_and(|end| opens >= end) {
+                return Ok(Next::End(Why::NoTime));
+            }
+            self.wait_for(opens);
+            return Ok(Next::Wait);
+        }
+        *is_open = true;
+        if end.is_some_and(|end| end <= now) {
+            return Ok(Next::End(Why::NoTime));
+        }
+        let pace = match end {
+            Some(_) => self.patiently(|| self.state.pace(self.fleet))?,
+            None => super::state::Pace::default(),
+        };
+        let fits = estimate::fits(&pace, now, end);
+        let claim = Claim {
+            fleet: self.fleet,
+            worker: &self.options.worker,
+            lease: self.options.lease,
+            most: fits.most,
+            takes_unknown: fits.takes_unknown,
+        };
+        Ok(match self.patiently(|| self.state.claim(&claim))? {
+            Claimed::Machine(lease) => Next::Take(lease),
+            Claimed::Later | Claimed::Paused => Next::Wait,
+            Claimed::NoTime => Next::End(Why::NoTime),
+            Claimed::Over => Next::End(Why::Over),
+        })
+    }
+
+    fn wait_for(&self, opens: Timestamp) {
+        self.hands.tell(&Event::Waits { until: opens });
+        while Timestamp::now() < opens && !self.is_stopped() && !self.control.last.load(Ordering::Relaxed) {
+            thread::sleep(POLL);
+        }
+    }
+
+    /// Asks the database until it answers, or for as long as it may be away.
+    fn patiently<T>(&self, mut ask: impl FnMut() -> Result<T>) -> Result<T> {
+        let mut away: Option<Instant> = None;
+        loop {
+            let error = match ask() {
+                Ok(given) => {
+                    if away.is_some() {
+                        self.hands.tell(&Event::Back);
+                    }
+                    return Ok(given);
+                }
+                Err(error) => error,
+            };
+            let is_away = matches!(&error, Error::Fleet(FleetError::State { again: true, .. }));
+            let since = *away.get_or_insert_with(|| {
+                if is_away {
+                    self.hands.tell(&Event::Away { what: error.to_string() });
+                }
+                Instant::now()
+            });
+            let patience = if self.is_stopped() { GOING.min(self.options.patience) } else { self.options.patience };
+            if !is_away || since.elapsed() >= patience {
+                return Err(error);
+            }
+            thread::sleep(POLL);
+        }
+    }
+
+    fn begin<'s>(&'s self, scope: &'s Scope<'s, 'a>, lease: Lease, ends: mpsc::Sender<()>)
+    where
+        'a: 's,
+    {
+        let watch = Arc::new(Watch::new(&lease));
+        self.control.board.add(&watch);
+        self.hands.tell(&Event::Began { name: lease.name.clone(), tries: lease.tries });
+        scope.spawn(move || {
+            let begun = Instant::now();
+            let mut ended = None;
+            self.hands.logged(&lease.name, &mut || ended = Some(self.attempt(&lease, &watch)));
+            let ended = ended.unwrap_or(Ended::Stopped);
+            // Until it is written down, the machine stays ours.
+            let pressed = self.patiently(|| self.state.end(&lease, &ended));
+            self.control.board.remove(&watch);
+            self.tell(&lease, &ended, pressed, begun.elapsed());
+            ends.send(()).ok();
+        });
+    }
+
+    fn attempt(&self, lease: &Lease, watch: &SharedWatch) -> Ended {
+        let host = lease.spec.host();
+        let pace = host.and_then(|host| self.paces.get(&host));
+        let may_land = || self.may_land(lease, watch);
+        let tried = catch_unwind(AssertUnwindSafe(|| {
+            let wires = self.hands.wires(&lease.name, &watch.cancel, pace);
+            let job = Job {
+                lease,
+                rules: &self.rules,
+                watch,
+                site: &self.options.site,
+                wires: &wires,
+                programs: self.options.programs,
+                back_off: self.options.back_off,
+                may_land: &may_land,
+            };
+            job.run()
+        }));
+        tried.unwrap_or_else(|_| job::defect(lease))
+    }
+
+    /// Whether the machine of `lease` is still ours; asked of the database, however long it is away.
+    fn may_land(&self, lease: &Lease, watch: &Watch) -> Result<()> {
+        let lost = || Error::from(FleetError::LeaseLost { name: lease.name.clone() });
+        if watch.lost.load(Ordering::Relaxed) {
+            return Err(lost());
+        }
+        match self.patiently(|| self.state.may_land(lease, self.options.lease))? {
+            true => Ok(()),
+            false => {
+                watch.lose();
+                Err(lost())
+            }
+        }
+    }
+
+    fn tell(&self, lease: &Lease, ended: &Ended, pressed: Result<Pressed>, took: Duration) {
+        let name = lease.name.clone();
+        let event = match (pressed, ended) {
+            (Ok(Pressed::Lost), _) => Event::Lost { name },
+            (Err(error), _) => Event::Failed {
+                name,
+                code: error.code().into(),
+                reason: error.to_string(),
+                remedy: error.remedy().map(str::to_string),
+                again: true,
+            },
+            (Ok(_), Ended::Landed { receipt, bytes, after, .. }) => Event::Landed {
+                name,
+                seconds: took.as_secs_f64(),
+                bytes: *bytes,
+                boots: Receipt::parse(receipt.as_bytes()).ok().and_then(|receipt| receipt.verdict).map(|v| v.boots),
+                after: after.clone(),
+            },
+            (Ok(_), Ended::Stopped) => Event::Stopped { name },
+            (Ok(pressed), Ended::Failed { code, reason, remedy, .. }) => Event::Failed {
+                name,
+                code: code.clone(),
+                reason: reason.clone(),
+                remedy: remedy.clone(),
+                again: pressed == Pressed::Again,
+            },
+        };
+        self.hands.tell(&event);
+    }
+}

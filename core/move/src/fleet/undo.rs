@@ -1,0 +1,118 @@
+//! A landing taken back. The source was never touched, so that there is nothing to put back: what was made goes, and the old machine can be
+//! started where it is.
+
+use std::{
+    path::Path,
+    time::{Duration, SystemTime},
+};
+
+use reformis_disk::budget::Budget;
+use serde::Serialize;
+use uuid::Uuid;
+
+use super::{error::FleetError, file::Spec};
+use crate::{
+    error::{Error, Result},
+    observer::Context,
+    receipt::{self, Receipt},
+    staging::{Place, StagedFolder},
+};
+
+/// What was written within this time after the move is the landing's own.
+const SETTLING: Duration = Duration::from_secs(10);
+
+/// What was taken back.
+#[derive(Debug, Clone, Serialize)]
+pub struct Undone {
+    /// The machine.
+    pub name: String,
+    /// What was removed: a folder, and what lay in a store.
+    pub removed: Vec<String>,
+    /// What a person has to remove: what a cloud made.
+    pub by_hand: Vec<String>,
+    /// Where the old machine is.
+    pub source: String,
+}
+
+/// Removes the landing of `name`, which was made as `job`. With `force`, even one that was written to since it landed.
+///
+/// # Errors
+/// [`FleetError::NotUndone`]: it is not this job's, or was started since. Those of removing; then what is left can be undone again.
+pub fn undo(name: &str, job: Uuid, spec: &Spec, force: bool, context: &Context<'_>) -> Result<Undone> {
+    let landing = spec.landing();
+    let stays = |what: String| Error::from(FleetError::NotUndone { name: name.into(), what });
+    let mut undone =
+        Undone { name: name.into(), removed: Vec::new(), by_hand: Vec::new(), source: spec.source().into() };
+    let (above, last) = match Place::of(&landing) {
+        Ok(found) => found,
+        Err(_) if !landing.exists() => return Ok(undone),
+        Err(error) => return Err(error),
+    };
+    let path = landing.join(receipt::FILE_NAME);
+    if path.is_file() {
+        let receipt = Receipt::read(&path, &Budget::whole())?;
+        if receipt.job != Some(job) {
+            return Err(stays(format!("'{}' is another move's", landing.display())));
+        }
+        if let Some(file) = written_since(&landing, &receipt).filter(|_| !force) {
+            return Err(stays(format!("'{file}' was written to since it landed: the machine was started there")));
+        }
+        in_store(&receipt, &mut undone, context)?;
+        by_hand(&receipt, &mut undone);
+        above.remove_folder(&last)?;
+        undone.removed.push(landing.to_string_lossy().into());
+    } else if landing.exists() {
+        return Err(stays(format!("'{}' holds no receipt, and is no landing", landing.display())));
+    }
+    // What a try that failed has left, to go on with.
+    if StagedFolder::remove_left(&landing)? {
+        undone.removed.push(format!("what was kept to go on with {}", landing.display()));
+    }
+    above.sync()?;
+    Ok(undone)
+}
+
+/// A file of the landing that was written to after the move.
+fn written_since(landing: &Path, receipt: &Receipt) -> Option<String> {
+    let ended = SystemTime::from(receipt.finished) + SETTLING;
+    let entries = std::fs::read_dir(landing).ok()?;
+    let is_later = |entry: &std::fs::DirEntry| {
+        let modified = entry.metadata().and_then(|metadata| metadata.modified());
+        modified.is_ok_and(|modified| modified > ended)
+    };
+    entries.flatten().find(is_later).map(|entry| entry.file_name().to_string_lossy().into_owned())
+}
+
+/// Removes what lies in a store.
+fn in_store(receipt: &Receipt, undone: &mut Undone, context: &Context<'_>) -> Result<()> {
+    let Some(first) = receipt.disks.iter().find(|disk| context.wires.store_of(&disk.result).is_some()) else {
+        return Ok(());
+    };
+    let Some((store, disk)) = context.wires.store_of(&first.result) else { return Ok(()) };
+    let place = context.wires.store(store)?;
+    let folder = disk.rsplit_once('/').map_or(String::new(), |(folder, _)| format!("{folder}/"));
+    let disks =
+        receipt.disks.iter().filter_map(|disk| context.wires.store_of(&disk.result).map(|(_, name)| name.to_string()));
+    let machine = receipt.machine.iter();
+    let files =
+        machine.flat_map(|machine| std::iter::once(&machine.file).chain(machine.also.iter().map(|file| &file.file)));
+    let files = files
+        .chain(std::iter::once(&receipt::FILE_NAME.to_string()))
+        .map(|file| format!("{folder}{file}"))
+        .collect::<Vec<_>>();
+    for name in disks.chain(files) {
+        if place.len_of(&name)?.is_some() {
+            place.remove(&name)?;
+            undone.removed.push(format!("{store}:{name}"));
+        }
+    }
+    Ok(())
+}
+
+/// What a cloud made is the cloud's to remove: it may run.
+fn by_hand(receipt: &Receipt, undone: &mut Undone) {
+    let Some(made) = &receipt.cloud else { return };
+    let instance = made.instance.as_ref().map(|instance| format!("the instance {instance} in {}", made.cloud));
+    undone.by_hand.extend(instance);
+    undone.by_hand.push(format!("the image {} in {}", made.image, made.cloud));
+}
