@@ -24,7 +24,7 @@ use crate::{
 pub(crate) fn run(args: &ReportArgs, session: &Session) -> Result<Exit> {
     let report = match &args.targets[..] {
         [fleet] if Opened::is_fleet_file(fleet) || args.state.state.is_some() => {
-            let opened = Opened::new(fleet, &args.state, false, session)?;
+            let opened = Opened::new(fleet, &args.state, session)?;
             report::of_fleet(&opened.state, &opened.name, &session.context())?
         }
         targets => report::report(targets, &session.context())?,

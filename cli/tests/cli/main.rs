@@ -7,6 +7,7 @@ mod briefs;
 mod cloud_kills;
 mod clouds;
 mod documents;
+mod fleet;
 mod going_on;
 mod hosts;
 mod hosts_around;

@@ -5,6 +5,7 @@ mod authority;
 mod emulator_nbd;
 mod glance;
 mod nginx;
+pub mod postgres;
 mod proxy;
 pub mod scripts;
 mod sshd;
@@ -20,6 +21,7 @@ pub use authority::Authority;
 pub use emulator_nbd::NbdServer;
 pub use glance::Glance;
 pub use nginx::Nginx;
+pub use postgres::Postgres;
 pub use proxy::Proxy;
 pub use sshd::Sshd;
 

@@ -14,7 +14,7 @@ use crate::{
 };
 
 pub(super) fn run(args: &ConfirmArgs, session: &Session) -> Result<Exit> {
-    let opened = Opened::new(&args.fleet, &args.state, false, session)?;
+    let opened = Opened::new(&args.fleet, &args.state, session)?;
     let machines = opened.state.machines(&opened.name)?;
     for name in &args.names {
         opened.state.machine(&opened.name, name)?;

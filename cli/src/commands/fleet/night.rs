@@ -12,7 +12,7 @@ use clap::error::ErrorKind;
 use jiff::{Timestamp, tz::TimeZone};
 use reformis_disk::{ByteSize, text::printable};
 use reformis_move::fleet::{
-    FleetError, Rules, Stand, next,
+    Fleet, FleetError, Rules, Stand, next,
     night::{self, Control, Event, Hands, Options, Outcome, Why},
     time_of_day,
 };
@@ -36,8 +36,7 @@ pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
         let file = printable(&args.file.to_string_lossy());
         anyhow::bail!("there is no fleet file '{file}'; `reformis fleet gather` writes one");
     }
-    let opened = Opened::new(&args.file, &args.state, true, session)?;
-    let Some(fleet) = &opened.fleet else { anyhow::bail!("a fleet file is needed") };
+    let fleet = Fleet::read(&args.file)?;
     let programs = fleet.programs();
     if !programs.is_empty() && !args.night.allow_programs {
         let programs = printable(&programs.join("; "));
@@ -48,7 +47,8 @@ pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
             return Err(reformis_move::Error::from(FleetError::NoMachine { name: name.clone() }).into());
         }
     }
-    let synced = opened.state.sync(fleet, &args.again)?;
+    let opened = Opened::of(fleet.name.clone(), Some(&args.file), &args.state, true, session)?;
+    let synced = opened.state.sync(&fleet, &args.again)?;
     if synced.again > 0 && !session.json {
         session.progress.say(&format!("{} that failed, were left out or held back are tried again\n", synced.again));
     }
@@ -58,7 +58,7 @@ pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
 }
 
 pub(super) fn work(args: &WorkArgs, session: &Session) -> Result<Exit> {
-    let opened = Opened::new(&args.fleet, &args.state, false, session)?;
+    let opened = Opened::new(&args.fleet, &args.state, session)?;
     let logs = args.night.logs.clone().unwrap_or_else(|| PathBuf::from(format!("{}.logs", opened.name)));
     let shown = quoted(&args.fleet.to_string_lossy());
     work_on(&opened, &args.night, &logs, &shown, session)

@@ -15,32 +15,42 @@ use crate::{Session, args::StateArgs};
 pub(crate) struct Opened {
     /// The fleet's name.
     pub(crate) name: String,
-    /// Its file, where that was named.
-    pub(crate) fleet: Option<Fleet>,
     pub(crate) place: Place,
     pub(crate) access: Access,
     pub(crate) state: State,
 }
 
 impl Opened {
-    /// The fleet that `named` means: a fleet file, or a name. With `make`, its state is made where there is none.
-    pub(crate) fn new(named: &Path, args: &StateArgs, make: bool, session: &Session) -> Result<Self> {
-        let fleet = if named.is_file() { Some(Fleet::read(named)?) } else { None };
+    /// The fleet that `named` means: a fleet file, or a name.
+    pub(crate) fn new(named: &Path, args: &StateArgs, session: &Session) -> Result<Self> {
+        match named.is_file() {
+            true => Self::of(Fleet::read(named)?.name, Some(named), args, false, session),
+            false => Self::of(named.to_string_lossy().into_owned(), None, args, false, session),
+        }
+    }
+
+    /// The fleet called `name`, whose file is at `file`. With `make`, its state is made where there is none.
+    pub(crate) fn of(
+        name: String,
+        file: Option<&Path>,
+        args: &StateArgs,
+        make: bool,
+        session: &Session,
+    ) -> Result<Self> {
         let access = session.wires.database().map_err(Error::from)?;
         let server = args.state.clone().or_else(|| session.wires.database_at().map(str::to_string));
-        let place = match (server, &fleet) {
+        let place = match (server, file) {
             (Some(address), _) => Place::Server(address),
-            (None, Some(_)) => Place::beside(named),
+            (None, Some(file)) => Place::beside(file),
             (None, None) => {
                 anyhow::bail!(
                     "'{}' is no fleet file; the name of a fleet needs --state, or 'at' of the table 'database' in reformis.toml",
-                    reformis_disk::text::printable(&named.to_string_lossy())
+                    reformis_disk::text::printable(&name)
                 )
             }
         };
         let state = State::open(&place, &access, make)?;
-        let name = fleet.as_ref().map_or_else(|| named.to_string_lossy().into_owned(), |fleet| fleet.name.clone());
-        Ok(Self { name, fleet, place, access, state })
+        Ok(Self { name, place, access, state })
     }
 
     /// Whether `path` is a fleet file: by its content, whatever its name.

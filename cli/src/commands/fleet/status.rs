@@ -28,7 +28,7 @@ use crate::{
 const EVERY: Duration = Duration::from_secs(1);
 
 pub(super) fn run(args: &StatusArgs, session: &Session) -> Result<Exit> {
-    let opened = Opened::new(&args.fleet, &args.state, false, session)?;
+    let opened = Opened::new(&args.fleet, &args.state, session)?;
     if args.watch && !session.json && std::io::stderr().is_terminal() {
         let control = reformis_move::fleet::night::Control { stop: session.cancel.clone(), ..Default::default() };
         super::live::watch(&opened, &control)?;

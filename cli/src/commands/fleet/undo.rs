@@ -14,7 +14,7 @@ use crate::{
 };
 
 pub(super) fn run(args: &UndoArgs, session: &Session) -> Result<Exit> {
-    let opened = Opened::new(&args.fleet, &args.state, false, session)?;
+    let opened = Opened::new(&args.fleet, &args.state, session)?;
     let (machine, spec) = opened.state.machine(&opened.name, &args.name)?;
     let stays =
         |what: &str| reformis_move::Error::from(FleetError::NotUndone { name: args.name.clone(), what: what.into() });

@@ -227,7 +227,8 @@ fn only(name: String, names: &mut BTreeSet<String>) -> String {
 
 /// The fleet file for `rows`. Texts in it may come from strangers: comments are one line each, and strings are quoted.
 pub fn write(rows: &[Gathered], options: &Options, file: &str, now: Timestamp) -> String {
-    let quoted = |text: &str| toml::Value::String(text.into()).to_string();
+    // Every string of JSON is one of TOML, on one line, but for the character DEL.
+    let quoted = |text: &str| serde_json::Value::from(text).to_string().replace('\u{7f}', "\\u007f");
     let line = |text: &str| printable(text).replace(['\n', '\r'], " ");
     let mut text = format!(
         "# Gathered on {}. Read it, change it; then\n#   reformis fleet check {file}\n#   reformis fleet run {file}\n\

@@ -32,7 +32,12 @@ pub enum Opening {
 pub fn time_of_day(text: &str) -> Result<Time, String> {
     let wrong = || format!("'{text}' is no time of the day such as 05:30");
     let (hours, minutes) = text.trim().split_once(':').ok_or_else(wrong)?;
-    let number = |text: &str| (text.len() == 2).then(|| text.parse::<i8>().ok()).flatten().ok_or_else(wrong);
+    let number = |text: &str| {
+        (text.len() == 2 && text.bytes().all(|byte| byte.is_ascii_digit()))
+            .then(|| text.parse::<i8>().ok())
+            .flatten()
+            .ok_or_else(wrong)
+    };
     Time::new(number(hours)?, number(minutes)?, 0, 0).map_err(|_| wrong())
 }
 
