@@ -343,6 +343,7 @@ fn main() {
     }
     put("brief", "brief.toml", include_bytes!("brief.toml"));
     put("brief", "site.toml", b"[networks]\n'a' = 'b'\n[destinations.x]\nlike = 'virtio-host'\nsummary = 'y'\n");
+    put("fleet", "night.toml", include_bytes!("night.toml"));
     put("guest", "esp", &with_esp());
     let archive = early::archive(&[("lib", early::LINK, b"usr/lib"), ("usr/lib/modules", early::FOLDER, b"")]);
     let network = "network:\n  ethernets:\n    shore: {match: {macaddress: '02:5a:17:00:00:01'}, set-name: ens5}\n    ens6: &a [*a]\n";

@@ -48,3 +48,18 @@ pub fn archive(out: impl Write, files: &[(&str, &[u8])]) -> io::Result<()> {
     }
     builder.into_inner()?.flush()
 }
+
+/// The members of `archive`, in their order: names and bytes.
+///
+/// # Errors
+/// It is no archive.
+pub fn members(archive: &[u8]) -> io::Result<Vec<(String, Vec<u8>)>> {
+    let mut members = Vec::new();
+    for entry in tar::Archive::new(archive).entries()? {
+        let mut entry = entry?;
+        let mut bytes = Vec::new();
+        io::Read::read_to_end(&mut entry, &mut bytes)?;
+        members.push((entry.path()?.to_string_lossy().into_owned(), bytes));
+    }
+    Ok(members)
+}

@@ -2,6 +2,7 @@
 
 mod estuary;
 mod harbour;
+mod night;
 
 use std::{
     fs,
@@ -91,20 +92,28 @@ pub(crate) fn run(args: &DemoArgs, session: &Session) -> Result<Exit> {
          stand-ins. berths was there last winter, and comes home.",
     )?;
     let cloud = estuary::winter(folder, session)?;
-    let holds = first && second && third && last && cloud;
     let page = report(folder, session)?;
+    tell(
+        session,
+        "It works for one at a time. The old host has nine servers, and one night is left: they are moved by a fleet file, three at \
+         once, the gauges before the desks.",
+    )?;
+    let night = night::all(folder, session)?;
+    let holds = first && second && third && last && cloud && night;
     if session.json {
         let landings = ["tidelog", "ledger", "berths", "buoycam"]
             .map(|name| folder.join("landing").join(name).to_string_lossy().into_owned());
-        let demo = serde_json::json!({ "folder": folder.to_string_lossy(), "landings": landings, "holds": holds, "page": page.to_string_lossy() });
+        let demo = serde_json::json!({ "folder": folder.to_string_lossy(), "landings": landings, "holds": holds, "page": page.to_string_lossy(), "night": folder.join("morning.html").to_string_lossy() });
         emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "demo": demo }))?;
     }
     tell(
         session,
         &format!(
-            "All four machines lie complete and stopped in {}, and the sources are as they were. The stand-ins are gone. Open {} in a browser, and have a look around.",
+            "All machines lie complete and stopped in {} and {}, and the sources are as they were. The stand-ins are gone. Open {} and {} in a browser, and have a look around.",
             folder.join("landing").display(),
-            page.display()
+            folder.join("night").display(),
+            page.display(),
+            folder.join("morning.html").display()
         ),
     )?;
     Ok(if holds { Exit::Done } else { Exit::NotProved })
@@ -197,6 +206,17 @@ fn berths(folder: &Path, session: &Session) -> Result<bool> {
     let guest = peek::open(&disk, peek::Wanted { volume: None, hive: Some(hive) }, Links::OwnFolder, unpack)?;
     show(session, &peek_command::show_key(&guest.key(hive, key)?))?;
     prove("And is it the same, but for what is listed?", &landed.join("receipt.json"), session)
+}
+
+/// The machine file of the server `name`, after that of ledger: with addresses and an identity of its own, by `number`.
+fn like_ledger(ledger: &str, name: &str, number: u8, about: &str) -> String {
+    let text = ledger.replace("ledger", name).replace("02:5a:17:00:00:3", &format!("02:5a:17:00:00:{number}"));
+    let lines = text.lines().map(|line| match line.split_once(" = ") {
+        Some(("annotation", _)) => format!("annotation = \"{about}\""),
+        Some(("uuid.bios", _)) => format!("uuid.bios = \"5a 17 00 00 00 00 40 00-80 00 00 00 00 00 00 {number}1\""),
+        _ => line.to_string(),
+    });
+    lines.map(|line| line + "\n").collect()
 }
 
 /// The session with the site's file at `file`, whose text is `text`.

@@ -4,39 +4,8 @@ use std::sync::Arc;
 
 use reformis_disk::Result;
 pub use rustls::ClientConfig;
-use serde::Deserialize;
 
-use crate::{
-    fault::Fault,
-    secret::{Credential, Secret},
-    settings::LinkSettings,
-    wires::Wires,
-};
-
-/// The table `database` of a site's file. Paths begin in the folder of that file.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
-pub struct DatabaseSettings {
-    /// Where it is: `postgres://USER@HOST/DATABASE`.
-    pub at: Option<String>,
-    /// The user's password.
-    pub password: Option<Credential>,
-    /// Files with the authorities (PEM) that are trusted, and no others.
-    pub authorities: Vec<String>,
-    /// Our certificate (PEM).
-    pub client_certificate: Option<String>,
-    /// Its key (PEM), in a file that nobody else may read.
-    pub client_key: Option<String>,
-}
-
-impl DatabaseSettings {
-    pub(crate) fn check(&self) -> std::result::Result<(), String> {
-        match self.client_certificate.is_some() == self.client_key.is_some() {
-            true => Ok(()),
-            false => Err("client-certificate and client-key belong together".into()),
-        }
-    }
-}
+use crate::{fault::Fault, secret::Secret, settings::LinkSettings, wires::Wires};
 
 /// What lets us into a database.
 #[derive(Debug, Clone)]

@@ -12,7 +12,7 @@ use reformis_standin::{
 };
 use reformis_wire::nbd::serve::{At, Server};
 
-use super::{LEDGER, carry_with, prove, show, step, tell, with_site, write_data};
+use super::{LEDGER, carry_with, like_ledger, prove, show, step, tell, with_site, write_data};
 use crate::{
     Session,
     commands::{hosts, lend as lend_command, standin},
@@ -27,7 +27,8 @@ pub(super) fn buoycam(folder: &Path, session: &Session) -> Result<bool> {
     for (name, content) in LEDGER {
         // It was made like ledger, from the same installation.
         let machine = String::from_utf8(content.to_vec()).ok().filter(|_| name.ends_with(".vmx"));
-        let content = machine.map_or(content.to_vec(), |text| machine_file(&text).into_bytes());
+        let about = "Watches the buoys of Saltmarsh Sound.";
+        let content = machine.map_or(content.to_vec(), |text| like_ledger(&text, "buoycam", 4, about).into_bytes());
         write_data(&data.join("buoycam"), &name.replace("ledger", "buoycam"), &content)?;
     }
     let token_file = folder.join("harbour.token");
@@ -132,15 +133,4 @@ pub(super) fn buoycam(folder: &Path, session: &Session) -> Result<bool> {
     // It has landed.
     fs::remove_dir_all(&kept).with_context(|| format!("removing '{}'", kept.display()))?;
     Ok(holds)
-}
-
-/// The machine file of buoycam, after that of ledger.
-fn machine_file(ledger: &str) -> String {
-    let text = ledger.replace("ledger", "buoycam").replace("02:5a:17:00:00:3", "02:5a:17:00:00:4");
-    let lines = text.lines().map(|line| match line.split_once(" = ") {
-        Some(("annotation", _)) => "annotation = \"Watches the buoys of Saltmarsh Sound.\"".into(),
-        Some(("uuid.bios", _)) => "uuid.bios = \"5a 17 00 00 00 00 40 00-80 00 00 00 00 00 00 41\"".into(),
-        _ => line.to_string(),
-    });
-    lines.map(|line| line + "\n").collect()
 }

@@ -61,10 +61,7 @@ pub(crate) fn show(fleet: &Fleet, check: &Check, file: &str) -> String {
                     "stays"
                 }
                 .into(),
-                machine
-                    .verdict
-                    .as_ref()
-                    .map_or("–".into(), |verdict| super::status::boots(verdict.boots).to_string()),
+                machine.verdict.as_ref().map_or("–".into(), |verdict| super::words::boots(verdict.boots).to_string()),
                 machine.bytes.map_or("–".into(), |bytes| ByteSize(bytes).to_string()),
                 asks.to_string(),
             ]

@@ -27,7 +27,7 @@ pub(super) fn run(args: &ConfirmArgs, session: &Session) -> Result<Exit> {
         if let Some(answer) = &answer {
             opened.state.answered(&opened.name, &machine.name, &serde_json::to_string(answer).unwrap_or_default())?;
         }
-        Ok::<_, reformis_move::Error>((machine.name, answer))
+        Ok::<_, anyhow::Error>((machine.name, answer))
     };
     let asked: Vec<_> = confirm::all(&landed, ask).into_iter().collect::<Result<_, _>>()?;
     let silent = asked.iter().filter(|(_, answer)| answer.as_ref().is_some_and(|answer| !answer.answers)).count();

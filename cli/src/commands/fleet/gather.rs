@@ -79,7 +79,7 @@ pub(crate) fn show(rows: &[Gathered], out: Option<&Path>) -> String {
                     Ready::Asks => "asks".into(),
                     Ready::Blocked => "blocked".into(),
                 },
-                row.verdict.as_ref().map_or("–".into(), |verdict| super::status::boots(verdict.boots).to_string()),
+                row.verdict.as_ref().map_or("–".into(), |verdict| super::words::boots(verdict.boots).to_string()),
                 row.size.map_or("–".into(), |size| ByteSize(size).to_string()),
                 row.error.clone().unwrap_or_else(|| codes.join(", ")),
             ]

@@ -27,7 +27,7 @@ use crate::{Session, site::AskedOnce};
 /// A machine's log.
 type Log = Arc<Mutex<File>>;
 
-pub(super) struct Ours<'a> {
+pub(crate) struct Ours<'a> {
     pub(super) session: &'a Session,
     pub(super) place: Place,
     pub(super) access: Access,
@@ -42,7 +42,7 @@ pub(super) struct Ours<'a> {
 
 impl<'a> Ours<'a> {
     /// With logs in the folder `logs`, which is made.
-    pub(super) fn new(
+    pub(crate) fn new(
         session: &'a Session,
         (place, access): (Place, Access),
         logs: &Path,

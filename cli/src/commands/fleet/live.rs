@@ -86,9 +86,8 @@ fn show(
     while !is_over() {
         if asked.is_none_or(|asked| asked.elapsed() >= ASK) {
             asked = Some(Instant::now());
-            match state.machines(name).and_then(|machines| Ok((machines, state.pace(name)?, state.rules(name)?.1))) {
-                Ok((machines, pace, is_paused)) => picture.learn(machines, pace, is_paused),
-                Err(error) => picture.say(&error.to_string()),
+            if let Err(error) = learn(&mut picture, state, name) {
+                picture.say(&error.to_string());
             }
             if steers.is_none() && picture.is_done() {
                 return Ok(());
@@ -112,6 +111,12 @@ fn show(
     Ok(())
 }
 
+/// Asks where the fleet stands.
+fn learn(picture: &mut Picture, state: &State, name: &str) -> Result<()> {
+    picture.learn(state.machines(name)?, state.pace(name)?, state.rules(name)?.1);
+    Ok(())
+}
+
 /// Does what a key stands for; what there is to say about it.
 fn pressed(
     key: KeyEvent,
@@ -124,7 +129,7 @@ fn pressed(
     let failed = |error: reformis_move::Error| error.to_string();
     match key.code {
         KeyCode::Char('c') if key.modifiers.contains(KeyModifiers::CONTROL) => {
-            super::night::stop(control);
+            control.stop.store(true, Ordering::Relaxed);
             Some("Stopping: what was begun goes on next time.".into())
         }
         KeyCode::Down | KeyCode::Char('j') => picture.select(1),
@@ -154,7 +159,7 @@ fn pressed(
             Some(if last { "What was begun is finished, and nothing else begins here." } else { "Going on." }.into())
         }
         KeyCode::Char('q') if steers => {
-            super::night::stop(control);
+            control.stop.store(true, Ordering::Relaxed);
             Some("Stopping: what was begun goes on next time.".into())
         }
         _ => None,

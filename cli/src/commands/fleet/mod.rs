@@ -9,11 +9,17 @@ mod night;
 mod place;
 mod status;
 mod undo;
+mod words;
 
 use anyhow::Result;
 
+pub(crate) use check::show as show_checked;
+pub(crate) use gather::show as show_gathered;
+pub(crate) use hands::Ours;
+pub(crate) use night::line as line_of;
 pub(crate) use place::Opened;
-pub(crate) use status::line;
+pub(crate) use status::show as show_status;
+pub(crate) use words::line;
 
 use crate::{
     Session,

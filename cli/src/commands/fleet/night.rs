@@ -3,7 +3,7 @@
 use std::{
     io::IsTerminal,
     path::{Path, PathBuf},
-    sync::{Arc, atomic::Ordering},
+    sync::atomic::Ordering,
     time::Duration,
 };
 
@@ -17,7 +17,7 @@ use reformis_move::fleet::{
     time_of_day,
 };
 
-use super::{Opened, hands::Ours, live, status};
+use super::{Opened, hands::Ours, live, status, words};
 use crate::{
     Session,
     args::{NightArgs, RunArgs, WorkArgs},
@@ -103,9 +103,9 @@ fn work_on(opened: &Opened, args: &NightArgs, logs: &Path, shown: &str, session:
     };
     let ours = Ours::new(session, (opened.place.clone(), opened.access.clone()), logs, &tell)?;
     let outcome = match is_drawn {
-        true => drawn(opened, &options, &ours, &control),
-        false => night::work(&opened.state, &opened.name, &options, &ours, &control),
-    }?;
+        true => drawn(opened, &options, &ours, &control)?,
+        false => night::work(&opened.state, &opened.name, &options, &ours, &control)?,
+    };
     let machines = opened.state.machines(&opened.name)?;
     if session.json {
         let document = serde_json::json!({ "event": "ended", "why": outcome.why, "counts": outcome.counts });
@@ -124,30 +124,28 @@ fn work_on(opened: &Opened, args: &NightArgs, logs: &Path, shown: &str, session:
 }
 
 /// Works while the night is drawn on the terminal.
-fn drawn(opened: &Opened, options: &Options, ours: &Ours<'_>, control: &Control) -> reformis_move::Result<Outcome> {
+fn drawn(opened: &Opened, options: &Options, ours: &Ours<'_>, control: &Control) -> Result<Outcome> {
+    let state = ours.state()?;
+    let steers = live::Steers { at_once: options.at_once, until: options.until };
     std::thread::scope(|scope| {
-        let work = scope.spawn(|| night::work(&opened.state, &opened.name, options, ours, control));
-        let is_over = || work.is_finished();
-        let view = ours.state().map(|state| {
-            let at_once = options.at_once;
-            live::draw(&opened.name, &state, control, live::Steers { at_once, until: options.until }, &is_over)
-        });
-        let outcome = work.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
-        if let Ok(Err(error)) = view {
+        let work = scope
+            .spawn(|| -> Result<Outcome> { Ok(night::work(&opened.state, &opened.name, options, ours, control)?) });
+        if let Err(error) = live::draw(&opened.name, &state, control, steers, &|| work.is_finished()) {
             tracing::warn!(%error, "the terminal could not be drawn on");
         }
-        outcome
+        // A defect there is one of this command.
+        work.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
     })
 }
 
 /// An event as a line.
-fn line(event: &Event) -> String {
+pub(crate) fn line(event: &Event) -> String {
     let text = |text: &str| printable(text);
     match event {
         Event::Began { name, tries: 1 } => format!("{name}: begins\n"),
         Event::Began { name, tries } => format!("{name}: begins, for the {tries}. time\n"),
         Event::Landed { name, seconds, bytes, boots, after } => {
-            let boots = boots.map_or(String::new(), |boots| format!(", boots: {}", status::boots(boots)));
+            let boots = boots.map_or(String::new(), |boots| format!(", boots: {}", words::boots(boots)));
             let after = after.as_ref().map_or(String::new(), |after| format!("; {}", text(after)));
             let landed = paint(GOOD, "landed");
             format!("{name}: {landed} after {}, {}{boots}{after}\n", duration(*seconds), ByteSize(*bytes))
@@ -175,28 +173,16 @@ fn ending(outcome: &Outcome, logs: &Path, shown: &str) -> String {
     let mut text = heading("Next");
     let open = outcome.counts.waiting + outcome.counts.running;
     let run = format!("reformis fleet run {shown}");
-    match outcome.why {
-        Why::NoTime => {
-            text += &format!("  the rest would not have been done in time: {run} goes on in the next window\n")
-        }
-        Why::Stopped => text += &format!("  stopped; {run} goes on where it was\n"),
-        Why::Over if open > 0 => {
-            text += &format!("  others still work on {open}: reformis fleet status {shown} --watch\n")
-        }
+    text += &match outcome.why {
+        Why::NoTime => format!("  the rest would not have been done in time: {run} goes on in the next window\n"),
+        Why::Stopped => format!("  stopped; {run} goes on where it was\n"),
+        Why::Over if open > 0 => format!("  others still work on {open}: reformis fleet status {shown} --watch\n"),
         Why::Over if outcome.counts.failed + outcome.counts.skipped > 0 => {
-            text += &format!(
-                "  mend what failed, then {run} tries those again; their logs are in {}\n",
-                quoted(&logs.to_string_lossy())
-            );
+            let logs = quoted(&logs.to_string_lossy());
+            format!("  mend what failed, then {run} tries those again; their logs are in {logs}\n")
         }
-        Why::Over => {}
-    }
+        Why::Over => String::new(),
+    };
     text += &format!("  reformis report {shown} --out morning.html\n");
     text
-}
-
-/// Stops the worker as a first Ctrl-C does.
-pub(super) fn stop(control: &Control) {
-    let stop: &Arc<_> = &control.stop;
-    stop.store(true, Ordering::Relaxed);
 }

@@ -10,7 +10,8 @@ use super::harbour::{Harbour, harbour, secret};
 pub(super) fn is_there(test: &str) -> bool {
     let is_there = Postgres::is_installed() && is_installed("openssl");
     if !is_there {
-        writeln!(std::io::stderr(), "SKIPPED {test}: there is no PostgreSQL").unwrap();
+        let line = format!("SKIPPED {test}: there is no PostgreSQL\n");
+        std::io::stderr().write_all(line.as_bytes()).unwrap();
     }
     is_there
 }

@@ -182,8 +182,10 @@ fn two_hundred_machines_on_postgresql_with_six_workers_that_are_killed_and_cut_o
     let spaces: Vec<Netns> = (0..6).map(Netns::new).collect();
     let mut workers: Vec<Child> = spaces.iter().map(|space| space.work(&harbour)).collect();
     let (mut chance, begun) = (Chance(7), Instant::now());
-    let mut restarts = 0;
+    harbour.slow(15);
+    let mut steps = 0;
     loop {
+        steps += 1;
         std::thread::sleep(Duration::from_millis(400 + chance.below(800)));
         let status = harbour.place.run(&["fleet", "status", "night.toml", "--json"]);
         let open = |counts: &Value| counts["running"].as_u64().unwrap() + counts["waiting"].as_u64().unwrap();
@@ -192,30 +194,32 @@ fn two_hundred_machines_on_postgresql_with_six_workers_that_are_killed_and_cut_o
         }
         assert!(begun.elapsed() < Duration::from_secs(600), "{}{}", status.out, status.err);
         let which = chance.below(6) as usize;
-        match chance.below(8) {
-            0..=2 => {
+        match steps % 8 {
+            1 | 4 | 6 => {
                 workers[which].kill().ok();
                 workers[which].wait().unwrap();
                 workers[which] = spaces[which].work(&harbour);
             }
-            3..=4 => {
+            2 | 5 => {
                 spaces[which].cut(true);
-                std::thread::sleep(Duration::from_millis(chance.below(6000)));
+                std::thread::sleep(Duration::from_millis(1000 + chance.below(5000)));
                 spaces[which].cut(false);
             }
-            5 if restarts < 3 => {
-                restarts += 1;
+            3 => {
                 server.down().unwrap();
                 server.up().unwrap();
             }
-            // Nothing, or one that ended because there was nothing to do just then.
+            // One may have ended because there was nothing to do just then.
             _ => {
-                if workers[which].try_wait().unwrap().is_some() {
+                let gone = workers.iter_mut().map(|worker| worker.try_wait().unwrap().is_some()).collect::<Vec<_>>();
+                for which in gone.iter().enumerate().filter(|(_, gone)| **gone).map(|(which, _)| which) {
                     workers[which] = spaces[which].work(&harbour);
                 }
             }
         }
     }
+    assert!(steps > 5, "the night was over before it was disturbed");
+    harbour.slow(0);
     for worker in &mut workers {
         let begun = Instant::now();
         while worker.try_wait().unwrap().is_none() {
@@ -223,6 +227,5 @@ fn two_hundred_machines_on_postgresql_with_six_workers_that_are_killed_and_cut_o
             std::thread::sleep(Duration::from_millis(50));
         }
     }
-    assert!(restarts > 0, "the database was never restarted");
     judge(&harbour);
 }

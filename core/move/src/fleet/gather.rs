@@ -192,7 +192,7 @@ fn row(found: &Found, seen: Result<Seen>, names: &mut BTreeSet<String>) -> Gathe
     let (source, machine) = (found.source.clone(), found.machine.clone());
     match seen {
         Ok(seen) => {
-            let worst = seen.findings.iter().map(|finding| finding.severity()).min();
+            let worst = seen.findings.iter().map(crate::Finding::severity).min();
             let ready = match (worst, seen.verdict.as_ref().map(|verdict| verdict.boots)) {
                 (Some(Severity::Blocker), _) => Ready::Blocked,
                 (Some(Severity::Caution), _) | (_, Some(Boots::No | Boots::Unknown)) => Ready::Asks,

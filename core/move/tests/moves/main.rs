@@ -9,6 +9,7 @@ mod findings;
 mod landings;
 mod proofs;
 mod proposals;
+mod queue;
 mod recasts;
 mod targets;
 mod windows;

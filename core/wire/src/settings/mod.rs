@@ -1,6 +1,7 @@
 //! What a site says of links, hosts, stores and clouds: the tables `link`, `host`, `store`, `cloud` and `database` of its file.
 
 mod cloud;
+mod database;
 mod host;
 mod link;
 mod store;
@@ -11,12 +12,13 @@ use std::{
 };
 
 pub use cloud::{CloudKind, CloudSettings, Commands};
+pub use database::DatabaseSettings;
 pub use host::{HostKind, HostSettings};
 pub use link::{Compression, HeaderValue, LinkSettings};
 use serde::Deserialize;
 pub use store::{Checksum, StoreKind, StoreSettings, Style};
 
-use crate::{database::DatabaseSettings, link::Link};
+use crate::link::Link;
 
 /// What is wrong with a site's file, as a whole sentence.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]

@@ -11,7 +11,7 @@ use ratatui::{
 use reformis_disk::{ByteSize, text::printable};
 use reformis_move::fleet::{Counts, Machine, Pace, Stand, night::Running};
 
-use super::{super::status, Steers};
+use super::{super::words, Steers};
 use crate::progress::duration;
 
 const FAINT: Style = Style::new().add_modifier(Modifier::DIM);
@@ -119,7 +119,7 @@ impl Picture {
     fn draw_top(&self, frame: &mut Frame<'_>, area: Rect) {
         let [head, gauge, _] = Layout::vertical([Constraint::Length(1); 3]).areas(area);
         let counts = Counts::of(&self.machines);
-        let mut line = vec![Span::styled(self.name.clone(), STRONG), Span::raw(format!("  {}", status::line(&counts)))];
+        let mut line = vec![Span::styled(self.name.clone(), STRONG), Span::raw(format!("  {}", words::line(&counts)))];
         if self.is_paused {
             line.push(Span::styled("  paused", Style::new().fg(Color::Yellow).add_modifier(Modifier::BOLD)));
         }
@@ -127,7 +127,7 @@ impl Picture {
         let over = counts.machines - counts.running - counts.waiting;
         let ratio = part(over as u64, counts.machines as u64);
         let at_once = self.steers.map_or(counts.running, |steers| steers.at_once).max(1);
-        let left = status::left(&self.machines, &self.pace, at_once);
+        let left = words::left(&self.machines, &self.pace, at_once);
         let left = left.map_or(String::new(), |seconds| format!(", about {} left", duration(seconds)));
         let until = self.steers.and_then(|steers| steers.until);
         let until = until.map_or(String::new(), |until| {
@@ -197,7 +197,7 @@ impl Picture {
                     Line::styled(machine.state.word(), style(machine.state)),
                     Line::raw(data.map_or(String::new(), |data| ByteSize(data).to_string())).right_aligned(),
                     Line::raw(took.map_or(String::new(), duration)).right_aligned(),
-                    Line::raw(printable(&status::what(machine))),
+                    Line::raw(printable(&words::what(machine))),
                 ])
             })
             .collect();

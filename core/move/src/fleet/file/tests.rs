@@ -88,7 +88,7 @@ fn what_cannot_be_right_is_refused_with_its_reason() {
         (format!("{DEFAULTS}[[machine]]\nname = \"-rf\"\nsource = \"x\"\n"), "is no name of a machine"),
         (format!("{DEFAULTS}[[machine]]\nname = \"a\"\n"), "neither a source nor a brief"),
         (format!("{DEFAULTS}[[machine]]\nname = \"a\"\nsource = \"x\"\nbrief = \"y\"\n"), "a source and a brief"),
-        (format!("[[machine]]\nname = \"a\"\nbrief = \"y\"\nmemory = \"1GiB\"\n"), "put them into the brief"),
+        ("[[machine]]\nname = \"a\"\nbrief = \"y\"\nmemory = \"1GiB\"\n".into(), "put them into the brief"),
         (format!("{DEFAULTS}{}", row("a", "mac = \"some\"")), "keep"),
         (format!("{DEFAULTS}{}", row("a", "shape = \"qcow9/thin\"")), "qcow9"),
         (format!("{DEFAULTS}{}", row("a", "memory = \"1KiB\"")), "memory"),

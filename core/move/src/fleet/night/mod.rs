@@ -2,6 +2,7 @@
 //! somebody stops it. Any number of workers may do so on the same state.
 
 mod estimate;
+mod event;
 mod heart;
 mod job;
 mod watch;
@@ -19,6 +20,7 @@ use std::{
 };
 
 pub use estimate::seconds_left;
+pub use event::Event;
 use heart::Heart;
 use jiff::Timestamp;
 pub(super) use job::free;
@@ -37,7 +39,6 @@ use super::{
 use crate::{
     error::{Error, Result},
     receipt::Receipt,
-    verdict::Boots,
 };
 
 /// What a worker does.
@@ -74,67 +75,6 @@ impl Options {
             site,
         }
     }
-}
-
-/// What happened, for whoever looks on.
-#[derive(Debug, Clone, Serialize)]
-#[serde(tag = "event", rename_all = "kebab-case")]
-pub enum Event {
-    /// A try begins.
-    Began {
-        /// The machine.
-        name: String,
-        /// Which try it is.
-        tries: u32,
-    },
-    /// A machine has landed.
-    Landed {
-        /// The machine.
-        name: String,
-        /// Seconds of this try.
-        seconds: f64,
-        /// Bytes that were carried.
-        bytes: u64,
-        /// Whether it boots where it went, by the evidence.
-        boots: Option<Boots>,
-        /// What went wrong afterwards.
-        after: Option<String>,
-    },
-    /// A try failed.
-    Failed {
-        /// The machine.
-        name: String,
-        /// The stable word for what went wrong.
-        code: String,
-        /// The sentence.
-        reason: String,
-        /// What helps.
-        remedy: Option<String>,
-        /// Whether it will be tried again.
-        again: bool,
-    },
-    /// A try was stopped; a later run goes on with it.
-    Stopped {
-        /// The machine.
-        name: String,
-    },
-    /// Another worker has taken a machine over.
-    Lost {
-        /// The machine.
-        name: String,
-    },
-    /// Nothing begins before this.
-    Waits {
-        /// When the window opens.
-        until: Timestamp,
-    },
-    /// The database does not answer.
-    Away {
-        /// What it says.
-        what: String,
-    },
-    /// It answers again.
-    Back,
 }
 
 /// What a worker needs of whoever runs it.
@@ -187,8 +127,10 @@ pub struct Outcome {
     pub counts: Counts,
 }
 
-/// How often it is asked for work, where there is none.
+/// How often it is looked whether something ended.
 const POLL: Duration = Duration::from_millis(250);
+/// How seldom the database is asked for work, where there has been none for a while: many workers may do so.
+const SELDOM: Duration = Duration::from_secs(4);
 /// How long what ended may take to be written down once a person wants to go.
 const GOING: Duration = Duration::from_secs(15);
 
@@ -239,6 +181,29 @@ enum Next {
     End(Why),
 }
 
+/// When the database is asked for work again: at once after something ended, and ever more seldom while there is none.
+struct Asks {
+    next: Instant,
+    wait: Duration,
+}
+
+impl Asks {
+    fn new() -> Self {
+        Self { next: Instant::now(), wait: POLL }
+    }
+
+    /// Whether it is asked now.
+    fn may(&mut self) -> bool {
+        let now = Instant::now();
+        if now < self.next {
+            return false;
+        }
+        self.next = now + self.wait;
+        self.wait = (self.wait * 3 / 2).min(SELDOM);
+        true
+    }
+}
+
 impl<'a> Night<'a> {
     fn is_stopped(&self) -> bool {
         self.control.stop.load(Ordering::Relaxed)
@@ -252,6 +217,7 @@ impl<'a> Night<'a> {
         let mut running = 0usize;
         let mut is_open = false;
         let mut over: Option<Result<Why>> = None;
+        let mut asks = Asks::new();
         loop {
             if self.is_stopped() {
                 self.control.board.all().iter().for_each(|watch| watch.cancel.store(true, Ordering::Relaxed));
@@ -265,9 +231,10 @@ impl<'a> Night<'a> {
                 over = Some(Ok(Why::Stopped));
                 takes = false;
             }
-            if takes {
+            if takes && asks.may() {
                 match self.next(&mut is_open) {
                     Ok(Next::Take(lease)) => {
+                        asks = Asks::new();
                         running += 1;
                         self.begin(scope, *lease, ends.clone());
                         continue;
@@ -287,7 +254,10 @@ impl<'a> Night<'a> {
                 }
             }
             match ended.recv_timeout(POLL) {
-                Ok(()) => running -= 1,
+                Ok(()) => {
+                    running -= 1;
+                    asks = Asks::new();
+                }
                 Err(RecvTimeoutError::Timeout | RecvTimeoutError::Disconnected) => {}
             }
         }

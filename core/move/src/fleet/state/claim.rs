@@ -2,16 +2,13 @@
 
 use std::time::Duration;
 
-use uuid::Uuid;
-
 use super::{
     State,
-    database::{Result as Done, Row, Session, Trouble, Value},
+    database::{Result as Done, Row, Session, Value},
+    ended::{give_up, skip, stop_others},
+    lease::{Beat, Lease, broken, millis, parsed, rules},
 };
-use crate::{
-    error::Result,
-    fleet::file::{Rules, Spec, Then},
-};
+use crate::{error::Result, fleet::file::Rules};
 
 /// What a worker takes.
 #[derive(Debug, Clone, Copy)]
@@ -43,84 +40,6 @@ pub enum Claimed {
     Over,
 }
 
-/// A machine that a worker holds.
-#[derive(Debug, Clone)]
-pub struct Lease {
-    /// The fleet.
-    pub fleet: String,
-    /// The machine.
-    pub name: String,
-    /// The number that nobody else got.
-    pub fence: u64,
-    /// The job, which is the same however often it is tried.
-    pub job: Uuid,
-    /// Which try this is, from 1.
-    pub tries: u32,
-    /// What is to be done.
-    pub spec: Spec,
-    /// Whether an earlier try may have left something.
-    pub goes_on: bool,
-}
-
-/// How a try ended.
-#[derive(Debug, Clone)]
-pub enum Ended {
-    /// The machine has landed.
-    Landed {
-        /// The folder.
-        landing: String,
-        /// Its receipt, as JSON.
-        receipt: String,
-        /// Bytes that were carried.
-        bytes: u64,
-        /// What went wrong afterwards, where something did.
-        after: Option<String>,
-    },
-    /// It failed.
-    Failed {
-        /// The stable word for what went wrong.
-        code: String,
-        /// The sentence.
-        reason: String,
-        /// What helps.
-        remedy: Option<String>,
-        /// After how long it is tried again, where that may help.
-        again: Option<Duration>,
-    },
-    /// The worker was asked to stop.
-    Stopped,
-}
-
-/// What became of a machine.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Pressed {
-    /// It is written down.
-    Noted,
-    /// It is written down, and will be tried again.
-    Again,
-    /// Another worker holds the machine.
-    Lost,
-}
-
-/// How far a machine is.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Beat {
-    /// The machine.
-    pub name: String,
-    /// Its fence.
-    pub fence: u64,
-    /// What is being done, as a person would say it.
-    pub stage: String,
-    /// Bytes of that which are done.
-    pub done: u64,
-    /// All of its bytes.
-    pub total: u64,
-}
-
-fn millis(time: Duration) -> i64 {
-    i64::try_from(time.as_millis()).unwrap_or(i64::MAX)
-}
-
 impl State {
     /// Takes the next machine that may begin.
     ///
@@ -135,10 +54,13 @@ impl State {
     /// # Errors
     /// [`crate::fleet::FleetError::State`].
     pub fn renew(&self, fleet: &str, beats: &[Beat], lease: Duration) -> Result<Vec<String>> {
-        self.change(|session| {
+        // In one order, so that two who do so do not wait for each other.
+        let mut beats: Vec<&Beat> = beats.iter().collect();
+        beats.sort_by(|one, other| one.name.cmp(&other.name));
+        self.touch(|session| {
             let until = session.now()? + millis(lease);
             let mut lost = Vec::new();
-            for beat in beats {
+            for beat in &beats {
                 let renewed = session.execute(
                     "UPDATE reformis_machine SET lease_until = $4, stage = $5, done = $6, total = $7
                      WHERE fleet = $1 AND name = $2 AND fence = $3 AND state = 'running'",
@@ -165,7 +87,7 @@ impl State {
     /// # Errors
     /// [`crate::fleet::FleetError::State`].
     pub fn may_land(&self, lease: &Lease, time: Duration) -> Result<bool> {
-        self.change(|session| {
+        self.touch(|session| {
             let until = session.now()? + millis(time);
             let renewed = session.execute(
                 "UPDATE reformis_machine SET lease_until = $4, stage = 'landing'
@@ -174,14 +96,6 @@ impl State {
             )?;
             Ok(renewed == 1)
         })
-    }
-
-    /// Writes down how `lease` ended.
-    ///
-    /// # Errors
-    /// [`crate::fleet::FleetError::State`].
-    pub fn end(&self, lease: &Lease, ended: &Ended) -> Result<Pressed> {
-        self.change(|session| end(session, lease, ended))
     }
 
     /// Holds back a machine that waits; whether it did.
@@ -233,22 +147,6 @@ impl State {
     }
 }
 
-/// The rules of a fleet, and whether it is paused.
-fn rules(session: &mut dyn Session, fleet: &str) -> Done<(Rules, bool)> {
-    let rows = session.query("SELECT rules, paused FROM reformis_fleet WHERE name = $1", &[fleet.into()])?;
-    let row = rows.first().ok_or_else(|| broken(&format!("there is no fleet '{fleet}'")))?;
-    Ok((parsed(&row.text(0).unwrap_or_default())?, row.int(1) == Some(1)))
-}
-
-fn broken(what: &str) -> Trouble {
-    Trouble { what: what.into(), again: false }
-}
-
-pub(super) fn parsed<T: serde::de::DeserializeOwned>(text: &str) -> Done<T> {
-    serde_json::from_str(text)
-        .map_err(|error| broken(&format!("what is in it was not written by this version: {error}")))
-}
-
 fn take(session: &mut dyn Session, claim: &Claim<'_>) -> Done<Claimed> {
     let fleet = Value::from(claim.fleet);
     let (rules, is_paused) = rules(session, claim.fleet)?;
@@ -257,23 +155,32 @@ fn take(session: &mut dyn Session, claim: &Claim<'_>) -> Done<Claimed> {
     if is_paused {
         return Ok(Claimed::Paused);
     }
+    let Some(team) = team(session, &fleet)? else { return nothing(session, &fleet, now, claim) };
     let most = claim.most.map_or(i64::MAX, |most| i64::try_from(most).unwrap_or(i64::MAX));
-    let found = session.query(
+    let mut values = vec![fleet.clone(), now.into(), most.into(), claim.takes_unknown.into(), team.into()];
+    // Few limits are full at a time, and no machine that needs one of them is looked at.
+    let full = full(session, &fleet)?;
+    let mut free = String::new();
+    if !full.is_empty() {
+        let places: Vec<String> =
+            (values.len() + 1..=values.len() + full.len()).map(|place| format!("${place}")).collect();
+        free = format!(
+            "AND NOT EXISTS (SELECT 1 FROM reformis_uses u WHERE u.fleet = $1 AND u.name = m.name AND u.what IN ({}))",
+            places.join(", ")
+        );
+        values.extend(full.iter().map(Value::from));
+    }
+    let statement = format!(
         "SELECT m.name, m.spec, m.job, m.tries, m.fence FROM reformis_machine m
-         WHERE m.fleet = $1 AND m.state = 'waiting' AND m.not_before <= $2
-           AND m.team = (SELECT min(team) FROM reformis_machine WHERE fleet = $1 AND state IN ('waiting', 'running'))
+         WHERE m.fleet = $1 AND m.state = 'waiting' AND m.team = $5 AND m.not_before <= $2
            AND (m.size <= $3 OR m.size IS NULL AND CAST($4 AS BIGINT) = 1)
            AND NOT EXISTS (
                SELECT 1 FROM reformis_needs n JOIN reformis_machine o ON o.fleet = n.fleet AND o.name = n.other
                WHERE n.fleet = $1 AND n.name = m.name AND o.state <> 'landed')
-           AND NOT EXISTS (
-               SELECT 1 FROM reformis_uses u WHERE u.fleet = $1 AND u.name = m.name AND u.what IN (
-                   SELECT l.what FROM reformis_limit l WHERE l.fleet = $1 AND l.most <= (
-                       SELECT count(*) FROM reformis_machine r JOIN reformis_uses v ON v.fleet = r.fleet AND v.name = r.name
-                       WHERE r.fleet = $1 AND r.state = 'running' AND v.what = l.what)))
-         ORDER BY m.place LIMIT 1",
-        &[fleet.clone(), now.into(), most.into(), claim.takes_unknown.into()],
-    )?;
+           {free}
+         ORDER BY m.place LIMIT 1"
+    );
+    let found = session.query(&statement, &values)?;
     let Some(row) = found.first() else { return nothing(session, &fleet, now, claim) };
     let lease = lease(row, claim.fleet)?;
     session.execute(
@@ -306,6 +213,31 @@ fn lease(row: &Row, fleet: &str) -> Done<Lease> {
         // A fence above none was once somebody's.
         goes_on: fence > 0,
     })
+}
+
+/// The group whose turn it is: the first of which a machine waits or runs.
+fn team(session: &mut dyn Session, fleet: &Value) -> Done<Option<u64>> {
+    let mut first = None;
+    // One by one, each is the first entry of an index.
+    for state in ["waiting", "running"] {
+        let rows = session.query(
+            "SELECT min(team) FROM reformis_machine WHERE fleet = $1 AND state = $2",
+            &[fleet.clone(), state.into()],
+        )?;
+        first = first.into_iter().chain(rows.first().and_then(|row| row.count(0))).min();
+    }
+    Ok(first)
+}
+
+/// The limits of which nothing is left.
+fn full(session: &mut dyn Session, fleet: &Value) -> Done<Vec<String>> {
+    let rows = session.query(
+        "SELECT l.what FROM reformis_limit l WHERE l.fleet = $1 AND l.most <= (
+             SELECT count(*) FROM reformis_machine r JOIN reformis_uses v ON v.fleet = r.fleet AND v.name = r.name
+             WHERE r.fleet = $1 AND r.state = 'running' AND v.what = l.what)",
+        std::slice::from_ref(fleet),
+    )?;
+    Ok(rows.iter().filter_map(|row| row.text(0)).collect())
 }
 
 /// Why there is nothing to take.
@@ -352,105 +284,4 @@ fn take_over(session: &mut dyn Session, fleet: &str, rules: &Rules, now: i64) ->
         )?;
     }
     Ok(())
-}
-
-fn give_up(
-    session: &mut dyn Session,
-    key: &[Value; 2],
-    code: &str,
-    reason: &str,
-    remedy: Option<&str>,
-    now: i64,
-) -> Done<()> {
-    let rest = [code.into(), reason.into(), Value::from(remedy), now.into()];
-    session.execute(
-        "UPDATE reformis_machine SET state = 'failed', code = $3, reason = $4, remedy = $5, ended = $6, stage = NULL
-         WHERE fleet = $1 AND name = $2",
-        &[&key[..], &rest].concat(),
-    )?;
-    Ok(())
-}
-
-/// After a failure in the group at `team`: lets no other begin that the rules stop, and none that comes after what did not land.
-fn stop_others(session: &mut dyn Session, fleet: &str, rules: &Rules, team: u64) -> Done<()> {
-    let then = rules.then(usize::try_from(team).unwrap_or(usize::MAX));
-    let (first, last) = match then {
-        Then::GoOn => return skip(session, fleet),
-        Then::StopGroup => (Value::from(team), Value::from(team)),
-        Then::StopAll => (Value::from(0u64), Value::from(u64::MAX)),
-    };
-    session.execute(
-        "UPDATE reformis_machine SET state = 'skipped', code = 'stopped', reason = 'another machine failed, and the fleet file stops the others then'
-         WHERE fleet = $1 AND state = 'waiting' AND team >= $2 AND team <= $3",
-        &[fleet.into(), first, last],
-    )?;
-    skip(session, fleet)
-}
-
-/// What comes after a machine that will not land now is skipped, and what comes after that.
-pub(super) fn skip(session: &mut dyn Session, fleet: &str) -> Done<()> {
-    let statement = "UPDATE reformis_machine SET state = 'skipped', code = 'needs-other', reason = 'what it comes after has not landed'
-         WHERE fleet = $1 AND state = 'waiting' AND EXISTS (
-             SELECT 1 FROM reformis_needs n JOIN reformis_machine o ON o.fleet = n.fleet AND o.name = n.other
-             WHERE n.fleet = reformis_machine.fleet AND n.name = reformis_machine.name
-               AND o.state IN ('failed', 'skipped', 'held', 'gone', 'undone'))";
-    while session.execute(statement, &[fleet.into()])? > 0 {}
-    Ok(())
-}
-
-fn end(session: &mut dyn Session, lease: &Lease, ended: &Ended) -> Done<Pressed> {
-    let key = [Value::from(&lease.fleet), Value::from(&lease.name)];
-    let rows = session.query("SELECT state, fence, team FROM reformis_machine WHERE fleet = $1 AND name = $2", &key)?;
-    let row = rows.first().ok_or_else(|| broken("its row is gone"))?;
-    let is_ours = row.count(1) == Some(lease.fence);
-    match row.text(0).as_deref() {
-        Some("running") if is_ours => {}
-        // The answer to what we said before was lost.
-        Some("landed") if is_ours => return Ok(Pressed::Noted),
-        _ => return Ok(Pressed::Lost),
-    }
-    let now = session.now()?;
-    match ended {
-        Ended::Landed { landing, receipt, bytes, after } => {
-            let rest = [
-                Value::from(landing),
-                Value::from(receipt),
-                (*bytes).into(),
-                now.into(),
-                Value::from(after.as_ref().map(|_| "after-landing")),
-                Value::from(after.as_ref()),
-            ];
-            session.execute(
-                "UPDATE reformis_machine SET state = 'landed', landing = $3, receipt = $4, total = $5, done = $5, ended = $6, code = $7,
-                    reason = $8, stage = NULL
-                 WHERE fleet = $1 AND name = $2",
-                &[&key[..], &rest].concat(),
-            )?;
-            Ok(Pressed::Noted)
-        }
-        Ended::Stopped => {
-            // That a person stopped it is no try.
-            session.execute(
-                "UPDATE reformis_machine SET state = 'waiting', tries = tries - 1, stage = NULL, not_before = 0 WHERE fleet = $1 AND name = $2",
-                &key,
-            )?;
-            Ok(Pressed::Noted)
-        }
-        Ended::Failed { code, reason, remedy, again } => {
-            let (rules, _) = rules(session, &lease.fleet)?;
-            if let Some(wait) = again.filter(|_| lease.tries < rules.failure.tries) {
-                let rest =
-                    [(now + millis(wait)).into(), Value::from(code), Value::from(reason), Value::from(remedy.as_ref())];
-                session.execute(
-                    "UPDATE reformis_machine SET state = 'waiting', stage = NULL, not_before = $3, code = $4, reason = $5, remedy = $6
-                     WHERE fleet = $1 AND name = $2",
-                    &[&key[..], &rest].concat(),
-                )?;
-                return Ok(Pressed::Again);
-            }
-            give_up(session, &key, code, reason, remedy.as_deref(), now)?;
-            stop_others(session, &lease.fleet, &rules, row.count(2).unwrap_or(0))?;
-            Ok(Pressed::Noted)
-        }
-    }
 }

@@ -104,9 +104,9 @@ pub(super) trait Session {
 
 /// A database.
 pub(super) trait Database: Send {
-    /// Does `work` as one: all of it, or nothing. Nobody else who writes is in the middle of something meanwhile.
+    /// Does `work` as one: all of it, or nothing. Nobody else who decides something is in the middle of that meanwhile.
     fn transact(&mut self, work: &mut dyn FnMut(&mut dyn Session) -> Result<()>) -> Result<()>;
 
-    /// Reads, while others write.
+    /// Does `work` as one while others decide: it reads, or changes rows that say themselves whether they may still be changed.
     fn look(&mut self, work: &mut dyn FnMut(&mut dyn Session) -> Result<()>) -> Result<()>;
 }

@@ -7,6 +7,8 @@
 
 mod claim;
 mod database;
+mod ended;
+mod lease;
 mod postgres;
 mod schema;
 mod sqlite;
@@ -23,7 +25,9 @@ use database::{Database, Session, Trouble};
 use reformis_disk::text::printable;
 use reformis_wire::database::Access;
 
-pub use claim::{Beat, Claim, Claimed, Ended, Lease, Pressed};
+pub use claim::{Claim, Claimed};
+pub use ended::{Ended, Pressed};
+pub use lease::{Beat, Lease};
 pub use view::{Counts, Machine, Pace, Stand};
 
 use super::error::FleetError;
@@ -97,6 +101,11 @@ impl State {
     /// Changes the state; what `work` gives back.
     fn change<T>(&self, work: impl FnMut(&mut dyn Session) -> database::Result<T>) -> Result<T> {
         self.with(work, "changed", |database, work| database.transact(work))
+    }
+
+    /// Changes rows of the state that say themselves, by their fence, whether they may be changed: no decision of others is waited for.
+    fn touch<T>(&self, work: impl FnMut(&mut dyn Session) -> database::Result<T>) -> Result<T> {
+        self.with(work, "changed", |database, work| database.look(work))
     }
 
     /// Reads the state.

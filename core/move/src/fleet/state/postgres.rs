@@ -1,9 +1,9 @@
 //! The state in a PostgreSQL database, for workers on several machines.
 
-use std::{sync::Arc, time::Duration};
+use std::{collections::HashMap, sync::Arc, time::Duration};
 
 use postgres::{
-    Client, Config, NoTls,
+    Client, Config, NoTls, Statement, Transaction,
     config::{Host, SslMode},
     types::{IsNull, ToSql, Type, private::BytesMut},
 };
@@ -16,6 +16,8 @@ use super::database::{Database, Result, Row, Session, Trouble, Value};
 const CONNECT: Duration = Duration::from_secs(20);
 /// After this a connection on which nothing comes is tried, and given up a few tries later.
 const KEEPALIVE: Duration = Duration::from_secs(15);
+/// Statements that are kept ready.
+const MOST_KNOWN: usize = 64;
 /// The number by which our transactions wait for each other: "refo" in ASCII.
 const LOCK: i64 = 0x7265_666f;
 
@@ -28,6 +30,8 @@ pub(super) struct Way {
 pub(super) struct Postgres {
     way: Way,
     client: Option<Client>,
+    /// The statements that the server of this connection knows.
+    known: HashMap<String, Statement>,
 }
 
 impl From<postgres::Error> for Trouble {
@@ -114,7 +118,7 @@ impl Postgres {
     /// Opens the database.
     pub(super) fn open(way: Way) -> Result<Self> {
         let client = Some(way.connect()?);
-        Ok(Self { way, client })
+        Ok(Self { way, client, known: HashMap::new() })
     }
 
     fn run(&mut self, locks: bool, work: &mut dyn FnMut(&mut dyn Session) -> Result<()>) -> Result<()> {
@@ -129,30 +133,53 @@ impl Postgres {
     fn try_once(&mut self, locks: bool, work: &mut dyn FnMut(&mut dyn Session) -> Result<()>) -> Result<()> {
         let client = match self.client.take().filter(|client| !client.is_closed()) {
             Some(client) => self.client.insert(client),
-            None => self.client.insert(self.way.connect()?),
+            None => {
+                self.known.clear();
+                self.client.insert(self.way.connect()?)
+            }
         };
         let mut transaction = client.transaction()?;
         if locks {
             transaction.execute("SELECT pg_advisory_xact_lock($1)", &[&LOCK])?;
         }
         // Dropped, it is rolled back.
-        work(&mut Inside(&mut transaction))?;
+        work(&mut Inside { transaction: &mut transaction, known: &mut self.known })?;
         Ok(transaction.commit()?)
     }
 }
 
-struct Inside<'c, 't>(&'c mut postgres::Transaction<'t>);
+struct Inside<'c, 't> {
+    transaction: &'c mut Transaction<'t>,
+    known: &'c mut HashMap<String, Statement>,
+}
+
+impl Inside<'_, '_> {
+    /// The statement, which is read and planned once for each connection.
+    fn prepared(&mut self, text: &str) -> Result<Statement> {
+        if let Some(statement) = self.known.get(text) {
+            return Ok(statement.clone());
+        }
+        let statement = self.transaction.prepare(text)?;
+        // There are few, but for those whose text grows with what they put in.
+        if self.known.len() < MOST_KNOWN {
+            self.known.insert(text.into(), statement.clone());
+        }
+        Ok(statement)
+    }
+}
 
 impl Session for Inside<'_, '_> {
     fn execute(&mut self, statement: &str, values: &[Value]) -> Result<u64> {
         let values: Vec<&(dyn ToSql + Sync)> = values.iter().map(|value| value as _).collect();
-        Ok(self.0.execute(statement, &values)?)
+        let statement = self.prepared(statement)?;
+        Ok(self.transaction.execute(&statement, &values)?)
     }
 
     fn query(&mut self, statement: &str, values: &[Value]) -> Result<Vec<Row>> {
         let values: Vec<&(dyn ToSql + Sync)> = values.iter().map(|value| value as _).collect();
         let mut rows = Vec::new();
-        for row in self.0.query(statement, &values)? {
+        let statement = self.prepared(statement)?;
+        for row in self.transaction.query(&statement, &values)? {
             let mut read = Vec::with_capacity(row.len());
             for (place, column) in row.columns().iter().enumerate() {
                 read.push(match *column.type_() {

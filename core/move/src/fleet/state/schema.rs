@@ -76,8 +76,8 @@ pub(super) fn migrate(session: &mut dyn Session) -> Result<()> {
 pub(super) fn check(session: &mut dyn Session) -> Result<()> {
     let rows = session.query("SELECT version FROM reformis_version", &[])?;
     match rows.first().and_then(|row| row.count(0)).unwrap_or(0) {
-        found if found as usize == VERSIONS.len() => Ok(()),
-        found if found as usize > VERSIONS.len() => Err(newer(found)),
+        found if found == VERSIONS.len() as u64 => Ok(()),
+        found if found > VERSIONS.len() as u64 => Err(newer(found)),
         _ => {
             Err(Trouble { what: "it is of an earlier version: `reformis fleet run` brings it up".into(), again: false })
         }

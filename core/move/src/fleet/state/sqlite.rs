@@ -103,8 +103,7 @@ impl Database for Sqlite {
     }
 
     fn look(&mut self, work: &mut dyn FnMut(&mut dyn Session) -> Result<()>) -> Result<()> {
-        let transaction = self.0.transaction()?;
-        work(&mut Inside(&transaction))?;
-        Ok(transaction.commit()?)
+        // One that begins by reading and then writes would be refused where another has written in between.
+        self.transact(work)
     }
 }

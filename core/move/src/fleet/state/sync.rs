@@ -6,8 +6,8 @@ use uuid::Uuid;
 
 use super::{
     State,
-    claim::skip,
     database::{Result as Done, Session, Trouble, Value},
+    ended::skip,
 };
 use crate::{
     error::Result,

@@ -6,8 +6,8 @@ use uuid::Uuid;
 
 use super::{
     State,
-    claim::parsed,
     database::{Row, Value},
+    lease::parsed,
 };
 use crate::{
     error::Result,

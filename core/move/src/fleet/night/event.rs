@@ -1,0 +1,67 @@
+//! What happens in a night, for whoever looks on.
+
+use jiff::Timestamp;
+use serde::Serialize;
+
+use crate::verdict::Boots;
+
+/// What happened, for whoever looks on.
+#[derive(Debug, Clone, Serialize)]
+#[serde(tag = "event", rename_all = "kebab-case")]
+pub enum Event {
+    /// A try begins.
+    Began {
+        /// The machine.
+        name: String,
+        /// Which try it is.
+        tries: u32,
+    },
+    /// A machine has landed.
+    Landed {
+        /// The machine.
+        name: String,
+        /// Seconds of this try.
+        seconds: f64,
+        /// Bytes that were carried.
+        bytes: u64,
+        /// Whether it boots where it went, by the evidence.
+        boots: Option<Boots>,
+        /// What went wrong afterwards.
+        after: Option<String>,
+    },
+    /// A try failed.
+    Failed {
+        /// The machine.
+        name: String,
+        /// The stable word for what went wrong.
+        code: String,
+        /// The sentence.
+        reason: String,
+        /// What helps.
+        remedy: Option<String>,
+        /// Whether it will be tried again.
+        again: bool,
+    },
+    /// A try was stopped; a later run goes on with it.
+    Stopped {
+        /// The machine.
+        name: String,
+    },
+    /// Another worker has taken a machine over.
+    Lost {
+        /// The machine.
+        name: String,
+    },
+    /// Nothing begins before this.
+    Waits {
+        /// When the window opens.
+        until: Timestamp,
+    },
+    /// The database does not answer.
+    Away {
+        /// What it says.
+        what: String,
+    },
+    /// It answers again.
+    Back,
+}
