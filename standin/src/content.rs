@@ -11,6 +11,9 @@ pub struct Run {
     pub seed: u64,
 }
 
+/// The seed of a run of zeros.
+const ZEROS: u64 = u64::MAX;
+
 /// A disk: a size, and runs of bytes; everything else is zero. Later runs lie over earlier ones.
 #[derive(Debug, Clone, Default)]
 pub struct Content {
@@ -33,6 +36,12 @@ impl Content {
         self
     }
 
+    /// With zeros over what was there.
+    #[must_use]
+    pub fn with_zeros(self, offset: u64, len: u64) -> Self {
+        self.with(offset, len, ZEROS)
+    }
+
     /// Fills `buf` with the bytes at `offset`.
     pub fn read_at(&self, offset: u64, buf: &mut [u8]) {
         buf.fill(0);
@@ -40,7 +49,7 @@ impl Content {
         for run in &self.runs {
             let (from, to) = (run.offset.max(offset), (run.offset + run.len).min(end));
             for at in from..to {
-                buf[(at - offset) as usize] = byte_at(run.seed, at);
+                buf[(at - offset) as usize] = if run.seed == ZEROS { 0 } else { byte_at(run.seed, at) };
             }
         }
     }

@@ -161,4 +161,13 @@ pub(crate) struct CarryArgs {
     /// Land what the guest wrote while its disks were lent, which is kept in FOLDER
     #[arg(long, value_name = "FOLDER")]
     pub(crate) with: Option<PathBuf>,
+    /// Bring the disks near while the machine runs; the move itself, once it is off, writes only what changed
+    #[arg(long, conflicts_with_all = ["with", "resume"])]
+    pub(crate) ahead: bool,
+    /// Move only what changed since --ahead, or refuse where there is no such first pass
+    #[arg(long, conflicts_with_all = ["with", "ahead"])]
+    pub(crate) finish: bool,
+    /// Read only what the map NAME of the nbd device says was written since --ahead began
+    #[arg(long, value_name = "NAME", requires = "finish")]
+    pub(crate) bitmap: Option<String>,
 }

@@ -3,7 +3,7 @@
 use anyhow::Result;
 use reformis_disk::ByteSize;
 use reformis_move::{
-    carry::{self, Landing, Options},
+    carry::{self, Ahead, Landing, Options},
     receipt::CloudRecord,
 };
 
@@ -13,7 +13,7 @@ use crate::{
     args::CarryArgs,
     chain,
     exit::Exit,
-    output::{self, GOOD, columns, emit, emit_json, heading, paint, pairs},
+    output::{self, FAINT, GOOD, columns, emit, emit_json, heading, paint, pairs},
     progress::duration,
 };
 
@@ -27,16 +27,30 @@ pub(crate) fn run(args: &CarryArgs, session: &Session) -> Result<Exit> {
         resume: args.resume,
         with: args.with.clone(),
         job: None,
+        is_second: args.finish,
+        bitmap: args.bitmap.clone(),
+        off_since: None,
     };
-    let landing = match carry::carry(&options, &session.context()) {
-        Ok(landing) => landing,
-        Err(error) => {
-            if let (true, reformis_move::Error::Refused { findings }) = (session.json, &error) {
-                emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "refused": true, "findings": findings }))?;
-            }
-            return Err(error.into());
+    let refused = |error: reformis_move::Error| -> anyhow::Error {
+        if let (true, reformis_move::Error::Refused { findings }) = (session.json, &error) {
+            emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "refused": true, "findings": findings })).ok();
         }
+        error.into()
     };
+    if args.ahead {
+        let ahead = carry::ahead(&options, &session.context()).map_err(refused)?;
+        if session.json {
+            let (folder, pass) = (ahead.folder.to_string_lossy(), &ahead.pass);
+            let findings: Vec<_> = ahead.findings.iter().map(reformis_move::Finding::record).collect();
+            let document =
+                serde_json::json!({ "name": ahead.name, "landing": folder, "pass": pass, "findings": findings });
+            emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "ahead": document }))?;
+        } else {
+            emit(&show_ahead(&ahead, args))?;
+        }
+        return Ok(Exit::Done);
+    }
+    let landing = carry::carry(&options, &session.context()).map_err(refused)?;
     if session.json {
         let folder = landing.folder.to_string_lossy();
         emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "landing": folder, "receipt": landing.receipt }))?;
@@ -44,6 +58,25 @@ pub(crate) fn run(args: &CarryArgs, session: &Session) -> Result<Exit> {
         emit(&show(&landing))?;
     }
     Ok(Exit::Done)
+}
+
+/// A first pass as a person reads it.
+fn show_ahead(ahead: &Ahead, args: &CarryArgs) -> String {
+    let seconds = ahead.pass.ended.duration_since(ahead.pass.began).as_secs_f64();
+    let mut text = format!("{} {}\n", paint(GOOD, "Ahead"), ahead.name);
+    text += &pairs(&[
+        ("disks", format!("{} of {}", ahead.disks, ByteSize(ahead.size))),
+        ("carried", ByteSize(ahead.pass.carried).to_string()),
+        ("time", duration(seconds)),
+    ]);
+    text += &heading("Next");
+    let target = quoted_target(&args.order.target.to_string_lossy());
+    text += "  shut the machine down, then give the same command without --ahead: only what changed is written\n";
+    text += &paint(
+        FAINT,
+        format!("  reformis carry {target} … --finish refuses where this first pass is not the one that is meant\n"),
+    );
+    text
 }
 
 /// The landing as a person reads it.
@@ -58,6 +91,10 @@ pub(crate) fn show(landing: &Landing) -> String {
         ("receipt", "receipt.json".into()),
         ("time", duration(seconds)),
     ]);
+    if let Some(ahead) = &receipt.ahead {
+        let changed = format!("{} of what {} brought near", ByteSize(ahead.changed), ByteSize(ahead.carried));
+        text += &pairs(&[("off for", duration(ahead.off)), ("changed", changed)]);
+    }
     if let Some(cloud) = &receipt.cloud {
         text += &heading("Cloud");
         text += &pairs(&in_cloud(cloud));

@@ -259,6 +259,9 @@ fn carry_quietly(order: Order, with: Option<PathBuf>, session: &Session) -> Resu
         resume: false,
         with,
         job: None,
+        is_second: false,
+        bitmap: None,
+        off_since: None,
     };
     Ok(carry::carry(&options, &session.context())?)
 }

@@ -102,7 +102,7 @@ fn at_a_glance(report: &Report) -> Markup {
     let totals = &report.totals;
     let landed = report.fleet.as_ref().map(night::tiles).unwrap_or_default();
     let tiles = [
-        (if report.fleet.is_some() { "machines landed" } else { "machines" }, totals.machines.to_string()),
+        ("machines", totals.machines.to_string()),
         ("boot by the evidence", totals.boot.to_string()),
         ("need a hand", totals.need_a_hand.to_string()),
         ("disks", format!("{}, {}", totals.disks, size(totals.size))),
@@ -111,7 +111,8 @@ fn at_a_glance(report: &Report) -> Markup {
     ];
     html! {
         section.tiles aria-label="At a glance" {
-            @for (what, value) in landed.into_iter().chain(tiles) {
+            // How many there are, a fleet says itself.
+            @for (what, value) in landed.iter().cloned().chain(tiles.into_iter().skip(usize::from(!landed.is_empty()))) {
                 div.tile { div.value { (value) } div.what { (what) } }
             }
         }
@@ -221,6 +222,9 @@ fn one(machine: &MachineReport, index: usize, folder: &Path, zone: &TimeZone) ->
                     @if let Some(address) = &cloud.address { ", at " (printable(address)) }
                     "."
                 }
+            }
+            @if let Some(ahead) = &machine.ahead {
+                p { "Off for " b { (lasted(ahead.off)) } ": " (size(ahead.carried)) " were brought near while it ran, in " (lasted(ahead.ended.duration_since(ahead.began).as_secs_f64())) ", and " (size(ahead.changed)) " had changed." }
             }
             @if let Some(lent) = &machine.lent {
                 p { "It ran on lent disks since " (when(lent.since, zone)) ", and wrote " (size(lent.written)) "; that is in the landing." }

@@ -13,7 +13,7 @@ use super::{lasted, when};
 /// What a fleet adds at a glance.
 pub(super) fn tiles(fleet: &FleetReport) -> Vec<(&'static str, String)> {
     let counts = &fleet.counts;
-    let mut tiles = vec![("machines in the fleet", counts.machines.to_string())];
+    let mut tiles = vec![("machines landed", format!("{} of {}", counts.landed, counts.machines))];
     let open = [(counts.failed, "failed"), (counts.skipped + counts.held, "left out")];
     tiles.extend(open.into_iter().filter(|(count, _)| *count > 0).map(|(count, word)| (word, count.to_string())));
     if fleet.answer + fleet.silent > 0 {

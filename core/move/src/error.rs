@@ -172,6 +172,28 @@ pub enum Error {
         /// Why.
         what: String,
     },
+    /// A second pass without its first one.
+    #[error("there is no first pass to finish for '{path}': {what}")]
+    NoFirstPass {
+        /// The folder that would be the landing.
+        path: String,
+        /// Why, as the end of a sentence.
+        what: String,
+    },
+    /// A landing that cannot be made in two passes.
+    #[error("the machine cannot be carried ahead: {what}")]
+    NotAhead {
+        /// Why.
+        what: String,
+    },
+    /// A disk whose source has no map of what was written.
+    #[error("disk '{disk}' has no map of what was written: {what}")]
+    NoBitmap {
+        /// The disk.
+        disk: String,
+        /// Why, as the end of a sentence.
+        what: String,
+    },
     /// A landing that cannot go into a cloud.
     #[error("the landing cannot go into a cloud: {what}")]
     NotIntoCloud {
@@ -323,6 +345,9 @@ impl Error {
             Self::NotIntoStore { .. } => "not-into-store",
             Self::Seed { .. } => "no-seed",
             Self::NotIntoCloud { .. } => "not-into-cloud",
+            Self::NoFirstPass { .. } => "no-first-pass",
+            Self::NotAhead { .. } => "not-ahead",
+            Self::NoBitmap { .. } => "no-bitmap",
             Self::CloudFailed { .. } => "cloud-failed",
             Self::TakenThere { .. } => "taken-there",
             Self::NoBootStore { .. } => "no-boot-store",
@@ -407,6 +432,8 @@ impl Error {
             Self::CloudFailed { .. } => {
                 Some("When that is mended, go on with --resume: no disk that is in the store is sent again.")
             }
+            Self::NoBitmap { .. } => Some("Leave it out: then all of the disk is read, and what differs is written."),
+            Self::NoFirstPass { .. } => Some("Make the first pass while it runs, or move it in one."),
             Self::NotIntoStore { .. } => {
                 Some("`reformis hosts` lists the stores; docs/clouds.md shows how one is named.")
             }

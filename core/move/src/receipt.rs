@@ -76,6 +76,36 @@ pub struct Receipt {
     /// The job of a fleet that the move was; `None` for one that was made by itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub job: Option<uuid::Uuid>,
+    /// That its disks were brought near while it ran, and only what changed was moved while it was off.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ahead: Option<AheadRecord>,
+}
+
+/// A move in two passes.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct AheadRecord {
+    /// When the first pass began.
+    pub began: Timestamp,
+    /// When it ended.
+    pub ended: Timestamp,
+    /// Bytes that it carried.
+    pub carried: u64,
+    /// Bytes of the blocks that had changed when the machine was off, those of edits among them.
+    pub changed: u64,
+    /// Seconds from when the machine was stopped until it had landed.
+    pub off: f64,
+}
+
+impl AheadRecord {
+    pub(crate) fn new(
+        first: &crate::landing::ahead::FirstPass,
+        changed: u64,
+        off_since: Timestamp,
+        landed: Timestamp,
+    ) -> Self {
+        let off = landed.duration_since(off_since).as_secs_f64().max(0.0);
+        Self { began: first.began, ended: first.ended, carried: first.carried, changed, off }
+    }
 }
 
 /// What a cloud made of a landing.

@@ -3,6 +3,7 @@
 mod again;
 mod block;
 mod blocks;
+pub mod changed;
 mod feed;
 pub mod journal;
 mod line;

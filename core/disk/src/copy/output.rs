@@ -145,7 +145,7 @@ impl Output {
     }
 
     /// Fills `buf` with what is at `position` of the file; whether it reaches that far. A pipe has nothing to read.
-    pub(super) fn read(&self, buf: &mut [u8], position: u64) -> Result<bool> {
+    pub(crate) fn read(&self, buf: &mut [u8], position: u64) -> Result<bool> {
         let To::File(file) = &self.to else { return Ok(false) };
         match file.read_exact_at(buf, position) {
             Ok(()) => Ok(true),

@@ -30,6 +30,17 @@ pub trait Writer: Send {
         self.place(offset, len)
     }
 
+    /// Whether places may be asked for in any order, unit by unit, and more than once: a unit that has one keeps it.
+    fn takes_any_order(&self) -> bool {
+        false
+    }
+
+    /// Where the unit at `offset` lies, in a format that places more than a unit at once, if that has a place: its bytes may be those of
+    /// a pass that was cut off.
+    fn placed(&self, _offset: u64) -> Option<Spot> {
+        None
+    }
+
     /// Writes what closes the files of a disk of `size` bytes: tables, headers, lengths. All placed bytes have been
     /// stored by then, but for zeros: a file has to be made as long as its places reach.
     ///

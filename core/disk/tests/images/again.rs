@@ -31,9 +31,21 @@ const MIB: u64 = 1 << 20;
 
 /// A journal in memory, through the bytes that a file would hold.
 #[derive(Default)]
-struct Memory {
+pub(crate) struct Memory {
     kept: Vec<Vec<u8>>,
     next: usize,
+}
+
+impl Memory {
+    /// Begins with the first entry again.
+    pub(crate) fn rewind(&mut self) {
+        self.next = 0;
+    }
+
+    /// Loses the last entry.
+    pub(crate) fn forget_last(&mut self) {
+        self.kept.pop();
+    }
 }
 
 impl Journal for Memory {

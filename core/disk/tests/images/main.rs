@@ -10,4 +10,5 @@ mod hostile;
 mod judge;
 mod memory;
 mod round_trip;
+mod second;
 mod sparse;

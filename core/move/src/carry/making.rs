@@ -11,11 +11,13 @@ use reformis_disk::{
 };
 use reformis_machine::{Earlier, LandedDisk, Machine, MachineFile, manifest::Algorithm};
 
+use super::changes;
 use crate::{
     checksum::Hasher,
     error::{Error, Result},
     inside::EditedDisk,
     landing::{
+        ahead::TouchedBlocks,
         archive::ArchiveFile,
         digests,
         facts::{self, empty},
@@ -45,6 +47,10 @@ pub(super) struct Move<'a> {
     pub(super) shipping: Option<Shipping>,
     /// Whether journals are kept, so that it can be gone on with.
     pub(super) is_kept: bool,
+    /// Whether a first pass is kept, so that only what changed is written.
+    pub(super) is_second: bool,
+    /// The map of what was written since, at the source, where it has one.
+    pub(super) bitmap: Option<&'a str>,
 }
 
 /// Whether the landing has a manifest, for which each disk's file is digested.
@@ -56,13 +62,13 @@ fn has_manifest(plan: &Plan) -> bool {
 const SAMPLE: u64 = 64;
 
 /// A disk in its place.
-struct Carried {
-    written: Written,
+pub(super) struct Carried {
+    pub(super) written: Written,
     edits: Vec<Edit>,
 }
 
 impl Move<'_> {
-    pub(super) fn make(&mut self) -> Result<(Vec<DiskRecord>, MachineRecord)> {
+    pub(super) fn make(&mut self) -> Result<(Vec<DiskRecord>, MachineRecord, u64)> {
         let machine = files::with_files(self.plan);
         let mut holder = self.holder(&machine)?;
         let mut carried = Vec::new();
@@ -91,12 +97,13 @@ impl Move<'_> {
             facts.push(read);
         }
         let record = self.machine_files(&machine, &landed, &carried, archive)?;
+        let changed = carried.iter().filter_map(|disk| disk.written.changed).fold(0, u64::saturating_add);
         let mut records = Vec::new();
         for ((planned, carried), read) in self.plan.disks.iter().zip(carried).zip(facts) {
             let after = read.map_or_else(|| self.facts(planned, &carried), Ok)?;
             records.push(self.record(planned, carried, &after));
         }
-        Ok((records, record))
+        Ok((records, record, changed))
     }
 
     /// Who may open a file that holds all disks and the machine's settings.
@@ -159,7 +166,7 @@ impl Move<'_> {
         clippy::indexing_slicing,
         reason = "plans name disks of their own target, and a manifest is the first file"
     )]
-    fn carry_disk(&mut self, planned: &PlannedDisk, holder: &mut Holder, step: &Step) -> Result<Carried> {
+    pub(super) fn carry_disk(&mut self, planned: &PlannedDisk, holder: &mut Holder, step: &Step) -> Result<Carried> {
         let disk = &self.prepared.settled.target.disks[planned.source];
         let edited = self.prepared.inside.disks.get(&planned.source).cloned();
         let EditedDisk { disk: edited, edits } =
@@ -172,6 +179,15 @@ impl Move<'_> {
         } else {
             None
         };
+        let changed = match self.bitmap.filter(|_| self.is_second) {
+            Some(bitmap) => changes::of(disk, bitmap, self.context)?,
+            None => None,
+        };
+        let may_differ = changed.as_ref().map(|changed| {
+            move |asked: std::ops::Range<u64>| is_edited(asked.clone()) || changes::touch(changed, &asked)
+        });
+        let may_differ = may_differ.as_ref().map(|may| may as &(dyn Fn(std::ops::Range<u64>) -> bool + Sync));
+        let touched = self.is_second.then(|| TouchedBlocks::open(self.staged.inside(), &planned.file)).transpose()?;
         let sample = disk.has_no_version().then_some(SAMPLE);
         let whole = GrownDisk::new(edited, planned.size);
         let total = match &self.shipping {
@@ -189,7 +205,13 @@ impl Move<'_> {
             std::thread::scope(|scope| {
                 let digests = scope.spawn(|| digests::digest_parts(disk, &stop).inspect_err(&noting));
                 let watch = Watch { cancel: &stop, ..*watch };
-                let going_on = journal.as_mut().map(|journal| GoingOn { journal, is_edited: &is_edited, sample });
+                let going_on = journal.as_mut().map(|journal| GoingOn {
+                    journal,
+                    is_edited: &is_edited,
+                    sample,
+                    second: touched,
+                    may_differ,
+                });
                 let written = holder.write(&whole, planned, disk.access(), going_on, &watch).inspect_err(&noting);
                 let digests = digests.join().unwrap_or(Err(reformis_disk::Error::Interrupted.into()));
                 (written, digests)

@@ -1,9 +1,12 @@
 //! The move: every disk streamed once into its place, the machine file and the receipt beside it.
 
+mod ahead;
+mod changes;
 mod making;
 
 use std::path::PathBuf;
 
+pub use ahead::{Ahead, ahead, first_pass};
 use jiff::Timestamp;
 use making::Move;
 use reformis_disk::source::Links;
@@ -16,16 +19,17 @@ use crate::{
     finding::Finding,
     landing::{
         again::{head, receipt_left},
+        ahead::{self as first, FirstPass},
         arrival::{self, Arrival},
-        holder::can_go_on,
-        journal,
+        holder::{can_be_changed, can_go_on},
+        journal::{self, Head},
         shipping::Shipping,
     },
     lend::Kept,
     observer::Context,
     plan::{Plan, PlannedDisk},
     prepare::{self, Order},
-    receipt::{self, MachineRecord, Receipt},
+    receipt::{self, AheadRecord, MachineRecord, Receipt},
     staging::{Place, StagedFolder, write_into},
     target::TargetDisk,
 };
@@ -49,6 +53,12 @@ pub struct Options {
     pub with: Option<PathBuf>,
     /// The job of a fleet that this is, by which its landing is known again.
     pub job: Option<Uuid>,
+    /// Whether a first pass must be there, of which only what changed is written.
+    pub is_second: bool,
+    /// The map of its block device that tells what was written since the first pass began: what is not in it is not read.
+    pub bitmap: Option<String>,
+    /// When the machine was stopped, where that is known; else the beginning of this move counts.
+    pub off_since: Option<Timestamp>,
 }
 
 /// A finished move.
@@ -97,19 +107,22 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
             findings.push(finding);
         }
     }
-    let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME, options.resume)?;
-    let target = &prepared.settled.target;
     let head = head(&prepared, plan);
+    let first = first_of(options, plan, &head)?;
+    let again = options.resume || first.is_some();
+    let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME, again)?;
+    let target = &prepared.settled.target;
     // What comes over a network is worth keeping, where it can be gone on with; what lies here is read again as quickly.
     let is_archive = plan.machine_file == MachineFile::Ova;
     let goes = |disk: &&PlannedDisk| !is_archive && shipping.is_none() && can_go_on(disk);
     let goers: Vec<&PlannedDisk> = plan.disks.iter().filter(goes).collect();
     let is_far = |disk: &&PlannedDisk| target.disks.get(disk.source).is_some_and(TargetDisk::is_far);
     // What is in a store already is never sent twice.
-    let is_kept = shipping.is_some() || goers.iter().any(|disk| options.resume || is_far(disk));
+    let is_kept = shipping.is_some() || goers.iter().any(|disk| again || is_far(disk));
     let keep = |error: &Error| {
         // What is of a source that has changed is worth nothing.
-        if is_kept && !matches!(error, Error::Disk(reformis_disk::Error::Changed { .. })) {
+        let has_changed = matches!(error, Error::Disk(reformis_disk::Error::Changed { .. }));
+        if is_kept && (first.is_some() || !has_changed) {
             staged.leave();
             context.observer.tell(&Finding::PartKept { path: plan.folder.to_string_lossy().into() });
         }
@@ -122,7 +135,10 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         end(&receipt, shipping.as_ref(), staged.inside()).inspect_err(keep)?;
         return named(staged, plan, receipt, machine, findings);
     }
-    if options.resume && staged.had_stale() {
+    if first.is_some() {
+        let disks: Vec<&str> = plan.disks.iter().map(|disk| disk.file.as_str()).collect();
+        journal::tidy(staged.inside(), &disks, true)?;
+    } else if options.resume && staged.had_stale() {
         let goes_on = is_kept && journal::left(staged.inside()).is_some_and(|earlier| head.goes_on(&earlier));
         let disks: Vec<&str> = goers.iter().map(|disk| disk.file.as_str()).collect();
         journal::tidy(staged.inside(), &disks, goes_on)?;
@@ -140,8 +156,11 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     if let Some(shipping) = shipping.as_ref().filter(|_| options.resume && !options.force) {
         shipping.check_names(plan, Some(staged.inside())).inspect_err(keep)?;
     }
-    let mut move_ = Move { prepared: &prepared, plan, staged: &staged, context, sources, shipping, is_kept };
-    let (disks, machine) = move_.make().inspect_err(keep)?;
+    let is_second = first.is_some();
+    let bitmap = options.bitmap.as_deref();
+    let mut move_ =
+        Move { prepared: &prepared, plan, staged: &staged, context, sources, shipping, is_kept, is_second, bitmap };
+    let (disks, machine, changed) = move_.make().inspect_err(keep)?;
     // Others see what comes now.
     context.observer.may_land().inspect_err(keep)?;
     let cloud = match (Arrival::of(plan, context)?, &move_.shipping) {
@@ -151,12 +170,14 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         }
         _ => None,
     };
+    let finished = Timestamp::now();
+    let off_since = options.off_since.unwrap_or(started);
     let receipt = Receipt {
         schema: receipt::SCHEMA,
         tool: TOOL.into(),
         kind: receipt::Kind::Carry,
         started,
-        finished: Timestamp::now(),
+        finished,
         target: target.name.clone(),
         destination: prepared.settled.destination.name.clone(),
         sources: move_.sources,
@@ -168,6 +189,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         cloud,
         lent: kept.map(Kept::into_record),
         job: options.job,
+        ahead: first.as_ref().map(|first| AheadRecord::new(first, changed, off_since, finished)),
     };
     let access = prepared.settled.target.access();
     write_into(staged.inside(), receipt::FILE_NAME, &receipt.to_json(), access)?;
@@ -177,6 +199,23 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     context.observer.may_land().inspect_err(keep)?;
     end(&receipt, move_.shipping.as_ref(), staged.inside()).inspect_err(keep)?;
     named(staged, plan, receipt, machine, findings)
+}
+
+/// The first pass of this move that is kept, where there is one.
+fn first_of(options: &Options, plan: &Plan, head: &Head) -> Result<Option<FirstPass>> {
+    let left =
+        StagedFolder::left_by_us(&plan.folder).and_then(|left| Some((first::left(&left)?, journal::left(&left)?)));
+    match left {
+        Some((pass, earlier)) if head.is_of(&earlier) && plan.disks.iter().all(|disk| can_be_changed(plan, disk)) => {
+            Ok(Some(pass))
+        }
+        None if !options.is_second => Ok(None),
+        None => Err(first::none(&plan.folder, "there is none")),
+        Some(_) if options.is_second => {
+            Err(first::none(&plan.folder, "the one that is there is of another machine, destination or shape"))
+        }
+        Some(_) => Ok(None),
+    }
 }
 
 /// Puts the receipt beside disks in a store; what was kept to go on with is worth nothing more.

@@ -10,17 +10,24 @@ use std::{
 
 use reformis_disk::{
     Disk, Layout,
-    copy::{Again, Copied, Output, Watch, output::PieceMaker, pipeline},
+    copy::{
+        Again, Copied, Output, Watch,
+        changed::{Changed, Changes, copy_changed},
+        output::PieceMaker,
+        pipeline,
+    },
     format::{self, NewImage},
     source::Access,
 };
-use reformis_machine::manifest::Algorithm;
+use reformis_machine::{MachineFile, manifest::Algorithm};
 
-use super::{archive::ArchiveFile, journal::DiskJournal, shipping::Shipping, sink::Sink, written::Written};
+use super::{
+    ahead::TouchedBlocks, archive::ArchiveFile, journal::DiskJournal, shipping::Shipping, sink::Sink, written::Written,
+};
 use crate::{
     checksum,
     error::{Error, Result},
-    plan::PlannedDisk,
+    plan::{Plan, PlannedDisk},
     staging::Place,
 };
 
@@ -57,7 +64,7 @@ impl Holder {
                 let file = folder.create(OsStr::new(&planned.file), access)?;
                 let copied = copy(disk, Output::file(file, path.to_string_lossy()), &new, watch)?;
                 let made = || sha256_of(folder.open_file(OsStr::new(&planned.file))?, &path, watch);
-                Ok(Written { copied, digest: digests.then(made).transpose()?, len: 0, is_sent: false })
+                Ok(Written { copied, digest: digests.then(made).transpose()?, len: 0, changed: None, is_sent: false })
             }
             Self::Folder { folder, digests } => {
                 let path = folder.path_of(&planned.file);
@@ -87,14 +94,14 @@ impl Holder {
                     (false, true) => Some(sha256_of(folder.open_file(OsStr::new(&planned.file))?, &path, watch)?),
                     (false, false) => None,
                 };
-                Ok(Written { copied, digest, len: 0, is_sent: false })
+                Ok(Written { copied, digest, len: 0, changed: None, is_sent: false })
             }
             Self::Archive(archive) => {
                 let sink = archive.begin()?;
                 let copied = copy(disk, Output::pipe(sink.clone(), planned.file.clone()), &new, watch)?;
                 let (len, digest) = sink.finish();
                 archive.end(&planned.file, len)?;
-                Ok(Written { copied, digest: Some(digest), len, is_sent: false })
+                Ok(Written { copied, digest: Some(digest), len, changed: None, is_sent: false })
             }
         }
     }
@@ -108,11 +115,23 @@ pub(crate) struct GoingOn<'a> {
     pub(crate) is_edited: &'a (dyn Fn(std::ops::Range<u64>) -> bool + Sync),
     /// One block of how many is compared, where the source has no version.
     pub(crate) sample: Option<u64>,
+    /// What was written to since a first pass, which is whole.
+    pub(crate) second: Option<TouchedBlocks>,
+    /// Whether something in a range of it may have changed since a first pass, where something else than its bytes tells.
+    pub(crate) may_differ: Option<&'a (dyn Fn(std::ops::Range<u64>) -> bool + Sync)>,
 }
+
+/// One block of how many is compared where a map tells of changes.
+const SAMPLE: u64 = 64;
 
 /// Whether a disk of this shape can be gone on with: one file, which is filled from its start on.
 pub(crate) fn can_go_on(planned: &PlannedDisk) -> bool {
     matches!(planned.shape.layout, Layout::Thin | Layout::Stream) && planned.wrapping.is_none()
+}
+
+/// Whether what changed can be put into a disk of this shape later.
+pub(crate) fn can_be_changed(plan: &Plan, planned: &PlannedDisk) -> bool {
+    plan.machine_file != MachineFile::Ova && planned.shape.layout == Layout::Thin && planned.wrapping.is_none()
 }
 
 /// Writes a disk into the file that an earlier run may have left.
@@ -134,11 +153,20 @@ fn write_again(
     let own = |file: &File| file.try_clone().map_err(reformis_disk::Error::io("opening", &shown, None));
     let output = Output::file(own(&file)?, &shown);
     let make = || format::create_in(Output::file(own(&file)?, &shown), new);
-    let GoingOn { journal, is_edited, sample } = going_on;
-    let again = Again { journal, output: &output, is_edited, sample };
-    let copied = pipeline::copy_again(disk, &make, again, watch)?;
+    let GoingOn { journal, is_edited, sample, second, may_differ } = going_on;
+    let (copied, changed) = match second {
+        Some(mut touched) => {
+            let changes = Changes { journal, output: &output, touched: &mut touched, may_differ, sample: SAMPLE };
+            let Changed { copied, changed } = copy_changed(disk, &make, changes, watch)?;
+            (copied, Some(changed))
+        }
+        None => {
+            let again = Again { journal, output: &output, is_edited, sample };
+            (pipeline::copy_again(disk, &make, again, watch)?, None)
+        }
+    };
     file.sync_all().map_err(Error::io("flushing", &path))?;
-    Ok(Written { copied, digest: None, len: 0, is_sent: false })
+    Ok(Written { copied, digest: None, len: 0, changed, is_sent: false })
 }
 
 fn copy(disk: &dyn Disk, output: Output, new: &NewImage, watch: &Watch<'_>) -> Result<Copied> {

@@ -57,8 +57,13 @@ impl Head {
         let same = |(one, other): (&SourceFile, &SourceFile)| one.path == other.path && one.is_same_version(other);
         self.sources.len() == earlier.sources.len()
             && self.sources.iter().zip(&earlier.sources).all(same)
-            && (self.schema, &self.target, &self.destination, &self.disks, &self.store)
-                == (earlier.schema, &earlier.target, &earlier.destination, &earlier.disks, &earlier.store)
+            && self.is_of(earlier)
+    }
+
+    /// Whether `earlier` is of the same move: the same disks of the same target, whatever is in them by now.
+    pub(crate) fn is_of(&self, earlier: &Self) -> bool {
+        (self.schema, &self.target, &self.destination, &self.disks, &self.store)
+            == (earlier.schema, &earlier.target, &earlier.destination, &earlier.disks, &earlier.store)
     }
 }
 
@@ -83,7 +88,12 @@ pub(crate) fn begin(folder: &Place, head: &Head) -> Result<()> {
 /// Whether `name` belongs to what is kept.
 pub(crate) fn is_ours(name: &OsStr) -> bool {
     let ends = |with: &str| Path::new(name).extension().is_some_and(|ending| with.strip_prefix('.') == ending.to_str());
-    name == HEAD || name == super::arrival::LEDGER || ends(ENDING) || ends(super::parts::ENDING)
+    name == HEAD
+        || name == super::arrival::LEDGER
+        || ends(ENDING)
+        || ends(super::parts::ENDING)
+        || name == super::ahead::MARK
+        || ends(super::ahead::ENDING)
 }
 
 /// Removes what was kept, before the landing is whole.

@@ -1,6 +1,7 @@
 //! What a landing is made of: the disks in their files, in one archive, or in a store, and the machine files beside them.
 
 pub(crate) mod again;
+pub(crate) mod ahead;
 pub(crate) mod archive;
 pub(crate) mod arrival;
 pub(crate) mod digests;

@@ -178,7 +178,7 @@ impl Shipping {
             return Ok(None);
         }
         let copied = Copied { size: disk.size(), digest, stored: whole.stored };
-        Ok(Some(Written { copied, digest: whole.sha256, len: 0, is_sent: true }))
+        Ok(Some(Written { copied, digest: whole.sha256, len: 0, changed: None, is_sent: true }))
     }
 
     /// Writes `disk` into the store as it is made; with the SHA-256 of its file, where `digests`. Where it goes there in one stream, and
@@ -220,7 +220,7 @@ impl Shipping {
                 .and_then(|mut writer| pipeline::copy(disk, writer.as_mut(), watch));
             let copied = copied.map_err(|error| sink.failure().unwrap_or(error))?;
             let digest = sink.finish()?;
-            Ok(Written { copied, digest, len: 0, is_sent: true })
+            Ok(Written { copied, digest, len: 0, changed: None, is_sent: true })
         };
         let written = match sends_zeros(planned) {
             true => telling(&sink.taken, watch, copy),

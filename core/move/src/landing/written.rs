@@ -9,6 +9,8 @@ pub(crate) struct Written {
     pub(crate) digest: Option<String>,
     /// Length of the file in bytes, where it is a member of an archive.
     pub(crate) len: u64,
+    /// Bytes of the blocks that had changed since a first pass, where there was one.
+    pub(crate) changed: Option<u64>,
     /// Whether it is in its store already.
     pub(crate) is_sent: bool,
 }

@@ -410,6 +410,7 @@ impl<'a> Job<'a> {
             cloud: None,
             lent: None,
             job: None,
+            ahead: None,
         }
     }
 }

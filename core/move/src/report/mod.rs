@@ -21,7 +21,7 @@ use crate::{
     finding::{FindingRecord, Severity},
     fleet::confirm::Answer,
     observer::Context,
-    receipt::{self, CloudRecord, DiskFacts, DiskRecord, LentRecord, Receipt},
+    receipt::{self, AheadRecord, CloudRecord, DiskFacts, DiskRecord, LentRecord, Receipt},
     record::Chain,
     staging::parent,
     verdict::{Boots, Verdict},
@@ -136,6 +136,9 @@ pub struct MachineReport {
     pub cloud: Option<CloudRecord>,
     /// That it ran on lent disks before.
     pub lent: Option<LentRecord>,
+    /// That it was moved in two passes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ahead: Option<AheadRecord>,
     /// Its group in the fleet.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub group: Option<String>,
@@ -281,6 +284,7 @@ fn of_record(receipt: Receipt, path: &Path, context: &Context<'_>) -> Result<Mac
         receipt: path.into(),
         cloud: receipt.cloud,
         lent: receipt.lent,
+        ahead: receipt.ahead,
         group: None,
         answer: None,
         afterwards: None,

@@ -140,6 +140,9 @@ impl Place {
             resume: false,
             with: None,
             job: None,
+            is_second: false,
+            bitmap: None,
+            off_since: None,
         };
         run(|context| carry::carry(&options, context))
     }

@@ -86,6 +86,9 @@ fn an_interrupt_leaves_no_landing() {
         resume: false,
         with: None,
         job: None,
+        is_second: false,
+        bitmap: None,
+        off_since: None,
     };
     let stopped = run(|context| {
         let cancel = Arc::new(std::sync::atomic::AtomicBool::new(true));

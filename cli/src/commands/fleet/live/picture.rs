@@ -209,7 +209,9 @@ impl Picture {
             Constraint::Length(12),
             Constraint::Min(10),
         ];
-        let head = Row::new(["machine", "group", "state", "data", "took", ""]).style(FAINT);
+        let right = |text| Line::raw(text).right_aligned();
+        let names = ["machine", "group", "state"].map(Line::raw).into_iter();
+        let head = Row::new(names.chain([right("data"), right("took"), Line::raw("")])).style(FAINT);
         let table = Table::new(rows, widths).header(head).column_spacing(2);
         let table = table.row_highlight_style(Style::new().add_modifier(Modifier::REVERSED));
         frame.render_stateful_widget(table, area, &mut self.table);

@@ -187,12 +187,21 @@ impl Qcow2Writer {
         }
     }
 
-    /// Makes L2 table `index` the current one; indices ascend.
+    /// Makes L2 table `index` the current one. One that was before is read again: what changed since a first pass comes in any order.
     fn begin_l2(&mut self, index: u64) -> Result<()> {
         if self.l2.as_ref().is_some_and(|(current, ..)| *current == index) {
             return Ok(());
         }
         self.flush_l2()?;
+        if let Some(at) = self.l1.get(to_usize(index)).map(|entry| entry.get() & !COPIED).filter(|at| *at > 0) {
+            let mut entries = vec![U64::ZERO; to_usize(self.l2_entries())];
+            if !self.output.read(entries.as_mut_bytes(), at)? {
+                let what = "a table that was written is no longer there".to_string();
+                return Err(Error::Unwritable { path: self.output.name().into(), what });
+            }
+            self.l2 = Some((index, at, entries));
+            return Ok(());
+        }
         let at = self.give(1)?;
         self.set_l1(index, at)?;
         self.l2 = Some((index, at, vec![U64::ZERO; to_usize(self.l2_entries())]));
@@ -228,6 +237,10 @@ impl Qcow2Writer {
 }
 
 impl Writer for Qcow2Writer {
+    fn takes_any_order(&self) -> bool {
+        self.full.is_none() && self.squeeze.is_none() && self.cluster <= BLOCK
+    }
+
     fn unit(&self) -> u64 {
         self.cluster
     }

@@ -46,6 +46,14 @@ impl Writer for RawWriter {
         Ok(Spot::new(&self.output, offset))
     }
 
+    fn takes_any_order(&self) -> bool {
+        !self.output.is_pipe()
+    }
+
+    fn placed(&self, offset: u64) -> Option<Spot> {
+        Some(Spot::new(&self.output, offset))
+    }
+
     fn finish(&mut self, size: u64) -> Result<()> {
         self.output.set_len(size)
     }

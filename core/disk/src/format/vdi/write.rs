@@ -60,6 +60,15 @@ pub fn create(output: Output, image: &NewImage) -> Result<Box<dyn Writer>> {
 }
 
 impl Writer for VdiWriter {
+    fn takes_any_order(&self) -> bool {
+        !self.full
+    }
+
+    fn placed(&self, offset: u64) -> Option<Spot> {
+        let entry = self.table.get(to_usize(offset / BLOCK)).filter(|entry| entry.get() != FREE)?;
+        Some(Spot::new(&self.output, self.data_at + u64::from(entry.get()) * BLOCK + offset % BLOCK))
+    }
+
     fn unit(&self) -> u64 {
         UNIT
     }

@@ -119,6 +119,15 @@ impl VhdWriter {
 }
 
 impl Writer for VhdWriter {
+    fn takes_any_order(&self) -> bool {
+        !self.full
+    }
+
+    fn placed(&self, offset: u64) -> Option<Spot> {
+        let entry = self.table.get(to_usize(offset / BLOCK)).filter(|entry| entry.get() != UNUSED)?;
+        Some(Spot::new(&self.output, u64::from(entry.get()) * SECTOR + BITMAP + offset % BLOCK))
+    }
+
     fn unit(&self) -> u64 {
         UNIT
     }

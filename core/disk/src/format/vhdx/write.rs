@@ -163,6 +163,16 @@ impl VhdxWriter {
 }
 
 impl Writer for VhdxWriter {
+    fn takes_any_order(&self) -> bool {
+        !self.full
+    }
+
+    fn placed(&self, offset: u64) -> Option<Spot> {
+        let entry = self.table.get(to_usize(table::index(offset / self.block, self.ratio)))?.get();
+        let position = (entry & table::OFFSET_MASK) + offset % self.block;
+        (entry != state::NOT_PRESENT).then(|| Spot::new(&self.output, position))
+    }
+
     fn unit(&self) -> u64 {
         UNIT
     }

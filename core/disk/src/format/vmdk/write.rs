@@ -2,7 +2,7 @@
 //! order. Tables in whose range nothing is stored are holes of the file.
 
 use crate::to_usize;
-use std::sync::Arc;
+use std::{collections::BTreeSet, sync::Arc};
 
 use zerocopy::{
     FromZeros, IntoBytes,
@@ -58,6 +58,10 @@ pub(super) struct ThinWriter {
     tables: u64,
     /// The table that is being filled: its number and entries.
     current: Option<(u64, Vec<U32>)>,
+    /// Numbers of the tables that were written.
+    written: BTreeSet<u64>,
+    /// Whether the file was written to before: it may hold tables of a pass that was cut off.
+    is_again: bool,
     /// First byte of the file that is not given out.
     end: u64,
 }
@@ -70,8 +74,19 @@ impl ThinWriter {
         let first = DESCRIPTOR_AT + DESCRIPTOR_LEN;
         let second = first + directory + tables * TABLE;
         let over_head = (second + directory + tables * TABLE).next_multiple_of(GRAIN);
+        let is_again = output.read(&mut [0], 0).unwrap_or(false);
         let (output, end) = (Arc::new(output), over_head * SECTOR);
-        Self { output, sectors, whole, directories: [first, second], tables, current: None, end }
+        Self {
+            output,
+            sectors,
+            whole,
+            directories: [first, second],
+            tables,
+            current: None,
+            written: BTreeSet::new(),
+            is_again,
+            end,
+        }
     }
 
     fn directory_len(&self) -> u64 {
@@ -84,11 +99,41 @@ impl ThinWriter {
             let at = directory + self.directory_len() + number * TABLE;
             self.output.write(entries.as_bytes(), at * SECTOR)?;
         }
+        self.written.insert(number);
         Ok(())
+    }
+
+    /// Makes tables of which this writer wrote none zero, where an earlier pass wrote some.
+    fn clear_others(&self) -> Result<()> {
+        let mut found = vec![0; to_usize(TABLE * SECTOR)];
+        for number in (0..self.tables).filter(|number| !self.written.contains(number)) {
+            for directory in self.directories {
+                let at = (directory + self.directory_len() + number * TABLE) * SECTOR;
+                if self.output.read(&mut found, at)? && found.iter().any(|byte| *byte != 0) {
+                    self.output.write(&vec![0; found.len()], at)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The entries of a table: zeros, or what this writer wrote there before. What changed since a first pass comes in any order.
+    fn entries(&self, number: u64) -> Result<Vec<U32>> {
+        let mut entries = vec![U32::ZERO; to_usize(GTES)];
+        let at = self.directories[0] + self.directory_len() + number * TABLE;
+        if self.written.contains(&number) && !self.output.read(entries.as_mut_bytes(), at * SECTOR)? {
+            let what = "a table that was written is no longer there".to_string();
+            return Err(Error::Unwritable { path: self.output.name().into(), what });
+        }
+        Ok(entries)
     }
 }
 
 impl Writer for ThinWriter {
+    fn takes_any_order(&self) -> bool {
+        true
+    }
+
     fn unit(&self) -> u64 {
         GRAIN * SECTOR
     }
@@ -99,8 +144,13 @@ impl Writer for ThinWriter {
         let number = grain / GTES;
         if self.current.as_ref().is_none_or(|(current, _)| *current != number) {
             self.flush()?;
+            self.current = Some((number, self.entries(number)?));
         }
         let (_, entries) = self.current.get_or_insert_with(|| (number, vec![U32::ZERO; to_usize(GTES)]));
+        let taken = u64::from(entries[(grain % GTES) as usize].get());
+        if taken > 0 {
+            return Ok(Spot::new(&self.output, taken * SECTOR));
+        }
         let position = self.end;
         for index in 0..len.div_ceil(GRAIN * SECTOR) {
             let at = position + index * GRAIN * SECTOR;
@@ -113,6 +163,9 @@ impl Writer for ThinWriter {
     #[expect(clippy::cast_possible_truncation, reason = "places that were checked to fit when the writer was made")]
     fn finish(&mut self, _size: u64) -> Result<()> {
         self.flush()?;
+        if self.is_again {
+            self.clear_others()?;
+        }
         self.output.set_len(self.end)?;
         for directory in self.directories {
             let first = directory + self.directory_len();

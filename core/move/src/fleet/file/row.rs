@@ -39,6 +39,10 @@ pub struct Row {
     pub accept: Vec<String>,
     /// Whether names in its files may lead out of their folder.
     pub trust_links: bool,
+    /// Whether its disks are brought near while it runs, and only what changed is moved while it is off.
+    pub ahead: bool,
+    /// The map of its block devices that tells what was written since the first pass.
+    pub bitmap: Option<String>,
     /// Memory.
     pub memory: Option<Size>,
     /// Sockets.
@@ -158,6 +162,8 @@ impl Row {
             size: self.size,
             accept,
             trust_links: self.trust_links || of.trust_links,
+            ahead: self.ahead || of.ahead,
+            bitmap: self.bitmap.or(of.bitmap),
             memory: self.memory.or(of.memory),
             sockets: self.sockets.or(of.sockets),
             cores: self.cores.or(of.cores),

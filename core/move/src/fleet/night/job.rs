@@ -33,6 +33,8 @@ pub(super) struct Job<'a> {
     pub(super) watch: &'a Watch,
     pub(super) site: &'a Site,
     pub(super) wires: &'a Wires,
+    /// The network as it is while machines run.
+    pub(super) running: &'a Wires,
     /// Whether programs of the fleet file may run.
     pub(super) programs: bool,
     /// After how long the second try begins; later ones take longer.
@@ -68,9 +70,8 @@ impl Job<'_> {
             return self.landed(&spec.landing(), &found);
         }
         self.check_room()?;
-        self.hook("before", spec.row.hooks.before.as_ref(), json!({}))?;
         let wrong = |what: String| FleetError::File { file: lease.fleet.clone(), what };
-        let options = carry::Options {
+        let mut options = carry::Options {
             order: spec.order(self.wires).map_err(wrong)?,
             site: self.site.clone(),
             accept: spec.row.accept.clone(),
@@ -80,10 +81,20 @@ impl Job<'_> {
             resume: true,
             with: None,
             job: Some(lease.job),
+            is_second: spec.row.ahead,
+            bitmap: spec.row.bitmap.clone(),
+            off_since: None,
         };
         let observer = Watching { watch: self.watch, may_land: self.may_land };
         let budget = Budget::whole();
         let context = Context { cancel: &self.watch.cancel, observer: &observer, budget: &budget, wires: self.wires };
+        // A first pass that an earlier try made is as good as a new one: what changed since is told by the bytes.
+        if spec.row.ahead && carry::first_pass(&spec.landing()).is_none() {
+            let ahead = carry::ahead(&options, &Context { wires: self.running, ..context })?;
+            tracing::info!(machine = lease.name, carried = ahead.pass.carried, "it was carried ahead");
+        }
+        options.off_since = spec.row.ahead.then(Timestamp::now);
+        self.hook("before", spec.row.hooks.before.as_ref(), json!({}))?;
         let landing = carry::carry(&options, &context)?;
         self.landed(&landing.folder, &landing.receipt)
     }

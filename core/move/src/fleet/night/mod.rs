@@ -371,12 +371,15 @@ impl<'a> Night<'a> {
         let may_land = || self.may_land(lease, watch);
         let tried = catch_unwind(AssertUnwindSafe(|| {
             let wires = self.hands.wires(&lease.name, &watch.cancel, pace);
+            let running = self.hands.wires(&lease.name, &watch.cancel, pace);
+            running.read_running();
             let job = Job {
                 lease,
                 rules: &self.rules,
                 watch,
                 site: &self.options.site,
                 wires: &wires,
+                running: &running,
                 programs: self.options.programs,
                 back_off: self.options.back_off,
                 may_land: &may_land,

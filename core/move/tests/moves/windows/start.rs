@@ -163,6 +163,9 @@ fn carried(version: (u32, u32), scripts: &Path) -> (Place, Receipt) {
         resume: false,
         with: None,
         job: None,
+        is_second: false,
+        bitmap: None,
+        off_since: None,
     };
     let landed = run(|context| reformis_move::carry::carry(&options, context)).unwrap();
     let disk = fs::read_dir(&landed.folder).unwrap().map(|entry| entry.unwrap().path());
