@@ -3,7 +3,7 @@
 mod picture;
 
 use std::{
-    io::{self, Stderr},
+    io::{self, IsTerminal as _, Stderr},
     sync::atomic::Ordering,
     time::{Duration, Instant},
 };
@@ -22,6 +22,11 @@ use ratatui::{
 };
 use reformis_move::fleet::{Stand, State, night::Control};
 
+use rustix::{
+    event::{PollFd, PollFlags, Timespec, poll},
+    io::Errno,
+};
+
 use super::Opened;
 
 /// How often the database is asked.
@@ -36,6 +41,11 @@ pub(super) struct Steers {
     pub(super) at_once: usize,
     /// When nothing begins any more.
     pub(super) until: Option<Timestamp>,
+}
+
+/// Whether there is a terminal to draw on, and keys to be pressed.
+pub(super) fn can_draw() -> bool {
+    io::stderr().is_terminal() && io::stdin().is_terminal()
 }
 
 /// The terminal while it is ours: however this ends, it is given back as it was.
@@ -95,10 +105,15 @@ fn show(
         }
         picture.running = control.board.running();
         screen.0.draw(|frame| picture.draw(frame))?;
-        if event::poll(DRAW)?
-            && let Event::Key(key) = event::read()?
-            && key.kind == KeyEventKind::Press
-        {
+        if !key_comes(DRAW)? {
+            continue;
+        }
+        // What was typed quickly comes at once.
+        while event::poll(Duration::ZERO)? {
+            let Event::Key(key) = event::read()? else { continue };
+            if key.kind != KeyEventKind::Press {
+                continue;
+            }
             if steers.is_none() && matches!(key.code, KeyCode::Char('q') | KeyCode::Esc) {
                 return Ok(());
             }
@@ -109,6 +124,22 @@ fn show(
         }
     }
     Ok(())
+}
+
+/// Whether a key is pressed within `wait`. Of a terminal that has gone away the library would read for ever, so it is asked first.
+fn key_comes(wait: Duration) -> io::Result<bool> {
+    let stdin = io::stdin();
+    let mut waited = [PollFd::new(&stdin, PollFlags::IN)];
+    let wait = Timespec { tv_sec: 0, tv_nsec: i64::from(wait.subsec_nanos()) };
+    match poll(&mut waited, Some(&wait)) {
+        Ok(_) | Err(Errno::INTR) => {}
+        Err(error) => return Err(error.into()),
+    }
+    let [waited] = waited;
+    if waited.revents().intersects(PollFlags::HUP | PollFlags::ERR | PollFlags::NVAL) {
+        return Err(io::Error::other("the terminal is gone"));
+    }
+    Ok(waited.revents().contains(PollFlags::IN))
 }
 
 /// Asks where the fleet stands.

@@ -1,7 +1,6 @@
 //! `reformis fleet run` and `reformis fleet work`
 
 use std::{
-    io::IsTerminal,
     path::{Path, PathBuf},
     sync::atomic::Ordering,
     time::Duration,
@@ -95,7 +94,7 @@ fn work_on(opened: &Opened, args: &NightArgs, logs: &Path, shown: &str, session:
     let (rules, _) = opened.state.rules(&opened.name)?;
     let options = options(args, &rules, session);
     let control = Control { stop: session.cancel.clone(), ..Control::default() };
-    let is_drawn = !session.json && !session.progress.is_quiet() && std::io::stderr().is_terminal();
+    let is_drawn = !session.json && !session.progress.is_quiet() && live::can_draw();
     let tell = |event: &Event| match (session.json, is_drawn) {
         (true, _) => drop(emit(&(serde_json::json!(event).to_string() + "\n"))),
         (false, true) => {}

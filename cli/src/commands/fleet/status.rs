@@ -1,7 +1,6 @@
 //! `reformis fleet status`
 
 use std::{
-    io::IsTerminal,
     sync::atomic::Ordering,
     time::{Duration, Instant},
 };
@@ -29,7 +28,7 @@ const EVERY: Duration = Duration::from_secs(1);
 
 pub(super) fn run(args: &StatusArgs, session: &Session) -> Result<Exit> {
     let opened = Opened::new(&args.fleet, &args.state, session)?;
-    if args.watch && !session.json && std::io::stderr().is_terminal() {
+    if args.watch && !session.json && super::live::can_draw() {
         let control = reformis_move::fleet::night::Control { stop: session.cancel.clone(), ..Default::default() };
         super::live::watch(&opened, &control)?;
     } else if args.watch {

@@ -175,8 +175,10 @@ fn meant(model: &Model, step: &Step, key: &dyn Fn(&str) -> String) -> Option<Mod
         Step::WriteAt(path, at, bytes) => {
             let content = new.get_mut(&key(path))?.as_mut()?;
             let end = *at as usize + bytes.len();
-            content.resize(content.len().max(end), 0);
-            content[*at as usize..end].copy_from_slice(bytes);
+            if !bytes.is_empty() {
+                content.resize(content.len().max(end), 0);
+                content[*at as usize..end].copy_from_slice(bytes);
+            }
         }
         Step::Truncate(path, size) => new.get_mut(&key(path))?.as_mut()?.resize(*size as usize, 0),
         Step::Folders(path) => {

@@ -59,10 +59,7 @@ impl TouchedBlocks {
     pub(crate) fn open(folder: &Place, disk: &str) -> Result<Self> {
         let name = format!("{disk}{ENDING}");
         let path = folder.path_of(&name);
-        let file = match folder.open_file_again(OsStr::new(&name))? {
-            Some(file) => file,
-            None => folder.create(OsStr::new(&name), Access::OWNER)?,
-        };
+        let file = folder.open_or_create(OsStr::new(&name), Access::OWNER)?;
         Ok(Self { file, path })
     }
 

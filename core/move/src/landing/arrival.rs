@@ -53,10 +53,7 @@ impl Asked {
 
     /// Notes it, behind what was noted before: a run that is killed loses nothing of that.
     fn note(&self, folder: &Place) -> Result<()> {
-        let mut file = match folder.open_file_again(OsStr::new(LEDGER))? {
-            Some(file) => file,
-            None => folder.create(OsStr::new(LEDGER), Access::OWNER)?,
-        };
+        let mut file = folder.open_or_create(OsStr::new(LEDGER), Access::OWNER)?;
         let line = serde_json::to_string(self).unwrap_or_default();
         let written = file.seek(SeekFrom::End(0)).and_then(|_| file.write_all(format!("\n{line}\n").as_bytes()));
         written.and_then(|()| file.sync_data()).map_err(Error::io("writing", &folder.path_of(LEDGER)))

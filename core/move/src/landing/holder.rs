@@ -145,10 +145,7 @@ fn write_again(
     watch: &Watch<'_>,
 ) -> Result<Written> {
     let (name, path) = (OsStr::new(&planned.file), folder.path_of(&planned.file));
-    let file = match folder.open_file_again(name)? {
-        Some(file) => file,
-        None => folder.create(name, access)?,
-    };
+    let file = folder.open_or_create(name, access)?;
     let shown = path.to_string_lossy().into_owned();
     let own = |file: &File| file.try_clone().map_err(reformis_disk::Error::io("opening", &shown, None));
     let output = Output::file(own(&file)?, &shown);

@@ -70,10 +70,7 @@ impl PartsLedger {
     /// That of the disk in the file `disk`, opened or made anew, and what it says was done.
     pub(crate) fn open(folder: &Place, disk: &str) -> Result<(Self, Left)> {
         let name = format!("{disk}{ENDING}");
-        let mut file = match folder.open_file_again(OsStr::new(&name))? {
-            Some(file) => file,
-            None => folder.create(OsStr::new(&name), Access::OWNER)?,
-        };
+        let mut file = folder.open_or_create(OsStr::new(&name), Access::OWNER)?;
         let left = read(&file);
         // What a run that was killed wrote of a line is no line: the next one begins on its own.
         let written = file.seek(SeekFrom::End(0)).and_then(|at| if at > 0 { file.write_all(b"\n") } else { Ok(()) });

@@ -100,6 +100,11 @@ impl Place {
         Ok(self.open_stale(name, FileType::RegularFile, OFlags::RDWR)?.map(File::from))
     }
 
+    /// As [`Place::open_file_again`]; a file that is not there is made, for those who may read everything of `access`.
+    pub(crate) fn open_or_create(&self, name: &OsStr, access: Access) -> Result<File> {
+        self.open_file_again(name)?.map_or_else(|| self.create(name, access), Ok)
+    }
+
     /// Makes the temporary file `name` and locks it; tells whether a killed run's was cleared away before.
     ///
     /// # Errors
