@@ -78,15 +78,8 @@ pub(crate) struct Global {
     #[arg(long, global = true)]
     pub(crate) while_running: bool,
     /// Take at most RATE a second from the network, such as 50MiB/s
-    #[arg(long, value_name = "RATE", global = true, value_parser = rate)]
+    #[arg(long, value_name = "RATE", global = true, value_parser = reformis_move::fleet::rate)]
     pub(crate) limit: Option<u64>,
-}
-
-/// Bytes a second: a size, with or without `/s` behind it.
-fn rate(text: &str) -> Result<u64, String> {
-    let size: reformis_disk::ByteSize =
-        text.strip_suffix("/s").unwrap_or(text).parse().map_err(|_| format!("'{text}' is no rate such as 50MiB/s"))?;
-    if size.0 < 1024 { Err("a rate is 1 KiB/s at least".into()) } else { Ok(size.0) }
 }
 
 /// When to use colours.

@@ -142,7 +142,7 @@ pub(crate) fn line(event: &Event) -> String {
     let text = |text: &str| printable(text);
     match event {
         Event::Began { name, tries: 1 } => format!("{name}: begins\n"),
-        Event::Began { name, tries } => format!("{name}: begins, for the {tries}. time\n"),
+        Event::Began { name, tries } => format!("{name}: begins, try {tries}\n"),
         Event::Landed { name, seconds, bytes, boots, after } => {
             let boots = boots.map_or(String::new(), |boots| format!(", boots: {}", words::boots(boots)));
             let after = after.as_ref().map_or(String::new(), |after| format!("; {}", text(after)));

@@ -2,7 +2,10 @@
 
 use anyhow::Result;
 use reformis_disk::text::printable;
-use reformis_move::fleet::{FleetError, Stand, undo};
+use reformis_move::{
+    Receipt,
+    fleet::{FleetError, Stand, undo},
+};
 
 use super::Opened;
 use crate::{
@@ -22,7 +25,9 @@ pub(super) fn run(args: &UndoArgs, session: &Session) -> Result<Exit> {
         return Err(stays("a worker has it; stop that first").into());
     }
     let job = machine.job.ok_or_else(|| stays("its job has no number"))?;
-    let undone = undo::undo(&args.name, job, &spec, args.force, &session.context())?;
+    let told = opened.state.receipt(&opened.name, &args.name)?;
+    let told = told.and_then(|text| Receipt::parse(text.as_bytes()).ok());
+    let undone = undo::undo(&args.name, job, &spec, told.as_ref(), args.force, &session.context())?;
     opened.state.undone(&opened.name, &args.name)?;
     if session.json {
         emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "fleet": opened.name, "undone": undone }))?;

@@ -28,6 +28,10 @@ fn a_night_from_a_host_is_gathered_checked_run_and_told() {
     let refused = place.run(&["fleet", "check", "night.toml"]).expect(3).out;
     assert!(refused.contains("1 of 4 machines cannot go") && refused.contains("[not-there]"), "{refused}");
     place.write("night.toml", text.as_bytes());
+    // So is what lies where a landing is to be, and is none of a fleet's.
+    fs::create_dir_all(place.path("landing/m1")).unwrap();
+    assert!(place.run(&["fleet", "check", "night.toml"]).expect(3).out.contains("[exists]"));
+    fs::remove_dir_all(place.path("landing")).unwrap();
     let check = place.run(&["fleet", "check", "night.toml", "--json"]).expect(0).json();
     assert_eq!((&check["goes"], check["check"]["machines"].as_array().unwrap().len()), (&true.into(), 3));
     assert!(!place.path("landing").exists() && !place.path("night.state").exists(), "a check writes nothing");
@@ -184,6 +188,10 @@ fn a_landing_is_undone_unless_it_was_started() {
     fs::write(place.path("landing/m1/receipt.json"), receipt.replace(job, "\"job\": null")).unwrap();
     let stays = place.run(&["fleet", "undo", "night.toml", "m1", "--force"]).expect(1);
     assert!(stays.err.contains("another move's") && place.path("landing/m1").exists(), "{}", stays.err);
+    // One that another machine made is not forgotten here.
+    fs::remove_dir_all(place.path("landing/m1")).unwrap();
+    let stays = place.run(&["fleet", "undo", "night.toml", "m1"]).expect(1);
+    assert!(stays.err.contains("undo it where it was made"), "{}", stays.err);
     assert!(place.run(&["fleet", "undo", "night.toml", "none"]).expect(1).err.contains("no machine called 'none'"));
 }
 

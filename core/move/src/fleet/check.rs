@@ -16,6 +16,7 @@ use crate::{
     error::{Error, Result},
     finding::{Finding, FindingRecord, Severity},
     observer::Context,
+    receipt::{self, Receipt},
     verdict::Verdict,
 };
 
@@ -97,7 +98,13 @@ fn of_machine(fleet: &Fleet, spec: &Spec, site: &Site, context: &Context<'_>) ->
         remedy: None,
     };
     if checked.landed {
-        checked.goes = true;
+        let receipt = Receipt::read(&spec.landing().join(receipt::FILE_NAME), context.budget);
+        checked.goes = receipt.is_ok_and(|receipt| receipt.job.is_some());
+        if !checked.goes {
+            let taken = Error::from(reformis_disk::Error::Exists { path: spec.landing().to_string_lossy().into() });
+            checked.remedy = taken.remedy().map(str::to_string);
+            checked.error = Some((taken.code().into(), taken.to_string()));
+        }
         return checked;
     }
     let links = if spec.row.trust_links { Links::Trusted } else { Links::OwnFolder };

@@ -19,6 +19,6 @@ pub mod undo;
 
 pub use error::FleetError;
 pub use file::{
-    Confirm, Failure, Fleet, Group, Hooks, Limits, Opening, Row, Rules, Spec, Then, Window, next, time_of_day,
+    Confirm, Failure, Fleet, Group, Hooks, Limits, Opening, Row, Rules, Spec, Then, Window, next, rate, time_of_day,
 };
 pub use state::{Beat, Claim, Claimed, Counts, Ended, Lease, Machine, Pace, Place, Pressed, Stand, State};

@@ -34,15 +34,26 @@ pub struct Undone {
     pub source: String,
 }
 
-/// Removes the landing of `name`, which was made as `job`. With `force`, even one that was written to since it landed.
+/// Removes the landing of `name`, which was made as `job`, and whose worker `told` of it: the receipt in the folder may have been changed
+/// by others, and says nothing about what is removed in a store. With `force`, even one that was written to since it landed.
 ///
 /// # Errors
 /// [`FleetError::NotUndone`]: it is not this job's, or was started since. Those of removing; then what is left can be undone again.
-pub fn undo(name: &str, job: Uuid, spec: &Spec, force: bool, context: &Context<'_>) -> Result<Undone> {
+pub fn undo(
+    name: &str,
+    job: Uuid,
+    spec: &Spec,
+    told: Option<&Receipt>,
+    force: bool,
+    context: &Context<'_>,
+) -> Result<Undone> {
     let landing = spec.landing();
     let stays = |what: String| Error::from(FleetError::NotUndone { name: name.into(), what });
     let mut undone =
         Undone { name: name.into(), removed: Vec::new(), by_hand: Vec::new(), source: spec.source().into() };
+    if told.is_some() && !landing.exists() && !force {
+        return Err(stays(format!("'{}' is not here; undo it where it was made", landing.display())));
+    }
     let (above, last) = match Place::of(&landing) {
         Ok(found) => found,
         Err(_) if !landing.exists() => return Ok(undone),
@@ -57,8 +68,10 @@ pub fn undo(name: &str, job: Uuid, spec: &Spec, force: bool, context: &Context<'
         if let Some(file) = written_since(&landing, &receipt).filter(|_| !force) {
             return Err(stays(format!("'{file}' was written to since it landed: the machine was started there")));
         }
-        in_store(&receipt, &mut undone, context)?;
-        by_hand(&receipt, &mut undone);
+        if let Some(told) = told {
+            in_store(told, &mut undone, context)?;
+            by_hand(told, &mut undone);
+        }
         above.remove_folder(&last)?;
         undone.removed.push(landing.to_string_lossy().into());
     } else if landing.exists() {

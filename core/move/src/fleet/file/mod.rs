@@ -136,8 +136,11 @@ impl Rules {
     }
 }
 
-/// Bytes a second.
-fn rate(text: &str) -> Result<u64, String> {
+/// Bytes a second: a size, with or without `/s` behind it.
+///
+/// # Errors
+/// As a sentence: it is none, or too slow for anything.
+pub fn rate(text: &str) -> Result<u64, String> {
     let wrong = || format!("'{text}' is no rate such as 50MiB/s");
     let size: ByteSize = text.strip_suffix("/s").unwrap_or(text).parse().map_err(|_| wrong())?;
     if size.0 < 1024 { Err("a rate is 1 KiB/s at least".into()) } else { Ok(size.0) }

@@ -7,7 +7,7 @@ use std::{
 };
 
 use jiff::Timestamp;
-use reformis_disk::{Error as DiskError, budget::Budget, error::WireKind, source::Links};
+use reformis_disk::{Error as DiskError, budget::Budget, error::WireKind, source::Links, text::printable};
 use reformis_machine::Site;
 use reformis_wire::Wires;
 use serde_json::json;
@@ -167,10 +167,10 @@ impl Job<'_> {
         let (tries, most) = (self.lease.tries, self.rules.failure.tries);
         let again = (helps(error) && tries < most).then(|| self.wait());
         let (code, reason, remedy) = told(error);
-        tracing::warn!(code, ?again, "{reason}");
+        tracing::warn!(code, ?again, "{}", printable(&reason));
         if let Error::Refused { findings } = error {
             for finding in findings {
-                tracing::warn!(code = finding.code(), "{}", finding.sentence());
+                tracing::warn!(code = finding.code(), "{}", printable(&finding.sentence()));
             }
         }
         if again.is_none() && !self.watch.lost.load(Ordering::Relaxed) {

@@ -9,6 +9,7 @@ use std::{
 };
 
 use jiff::Timestamp;
+use reformis_disk::text::printable;
 
 use crate::{
     error::Result,
@@ -173,7 +174,7 @@ impl Observer for Watching<'_> {
     }
 
     fn tell(&self, finding: &Finding) {
-        tracing::info!(code = finding.code(), "{}", finding.sentence());
+        tracing::info!(code = finding.code(), "{}", printable(&finding.sentence()));
     }
 
     fn may_land(&self) -> Result<()> {

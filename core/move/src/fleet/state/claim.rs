@@ -8,7 +8,10 @@ use super::{
     ended::{give_up, skip, stop_others},
     lease::{Beat, Lease, broken, millis, parsed, rules},
 };
-use crate::{error::Result, fleet::file::Rules};
+use crate::{
+    error::Result,
+    fleet::file::{Rules, is_name},
+};
 
 /// What a worker takes.
 #[derive(Debug, Clone, Copy)]
@@ -203,9 +206,14 @@ fn take(session: &mut dyn Session, claim: &Claim<'_>) -> Done<Claimed> {
 fn lease(row: &Row, fleet: &str) -> Done<Lease> {
     let job = row.text(2).and_then(|job| job.parse().ok()).ok_or_else(|| broken("a job has no number"))?;
     let (tries, fence) = (row.count(3).unwrap_or(0), row.count(4).unwrap_or(0));
+    let name = row.text(0).unwrap_or_default();
+    // It becomes a path here, whoever wrote it there.
+    if !is_name(&name) {
+        return Err(broken("a machine has a name that is none"));
+    }
     Ok(Lease {
         fleet: fleet.into(),
-        name: row.text(0).unwrap_or_default(),
+        name,
         fence: fence + 1,
         job,
         tries: u32::try_from(tries).unwrap_or(u32::MAX).saturating_add(1),
@@ -270,7 +278,7 @@ fn take_over(session: &mut dyn Session, fleet: &str, rules: &Rules, now: i64) ->
         let key = [Value::from(fleet), Value::from(&name)];
         if row.count(1).unwrap_or(0) >= u64::from(rules.failure.tries) {
             let reason = format!(
-                "its worker ({}) ended or lost the database, for the {}. time",
+                "its worker ({}) ended, or lost the database, {} times",
                 row.text(3).unwrap_or_default(),
                 row.count(1).unwrap_or(0)
             );
