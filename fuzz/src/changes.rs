@@ -209,7 +209,8 @@ impl FileSystem {
                 let allowed = matches!(model.get(&key), Some(Some(_)));
                 let outcome = tree.write_at(&path, at as u64, &bytes);
                 let put = move |model: &mut Model| {
-                    if let Some(Some(content)) = model.get_mut(&key) {
+                    // A write of nothing lets nothing grow.
+                    if let Some(Some(content)) = model.get_mut(&key).filter(|_| !bytes.is_empty()) {
                         content.resize(content.len().max(at + bytes.len()), 0);
                         content[at..at + bytes.len()].copy_from_slice(&bytes);
                     }

@@ -303,6 +303,29 @@ fn any_changes_leave_what_was_meant_in_a_sound_volume() {
     }
 }
 
+/// As of a running system: a file does not grow by it, and a folder is no file for it either.
+#[test]
+fn a_write_of_nothing_changes_nothing_and_wants_a_file() {
+    if !has(&["mke2fs", "mkfs.fat", "mkntfs", "mkfs.xfs"]) {
+        return;
+    }
+    for made in &KINDS {
+        let folder = tempfile::tempdir().unwrap();
+        let storage = reformis_disk::container::open(&make(made, folder.path()), &Budget::whole()).unwrap();
+        let disk = format::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
+        let bench = Bench::new([disk], &Budget::whole());
+        let device = Device::part(&bench, 0, 0, u64::MAX, "the volume");
+        bench.begin("step", "a step of the test");
+        let mut tree = Tree::of(&device, NOW).unwrap().unwrap();
+        tree.make_folders("/etc").unwrap();
+        tree.write("/etc/tide", b"high").unwrap();
+        tree.write_at("/etc/tide", 9000, b"").unwrap();
+        assert_eq!(tree.read("/etc/tide", 9999).unwrap(), b"high", "{:?}", made.tool);
+        assert!(matches!(tree.write_at("/etc", 0, b""), Err(Error::WrongKind { .. })), "{:?}", made.tool);
+        assert!(matches!(tree.write_at("/none", 0, b""), Err(Error::NotFound { .. })), "{:?}", made.tool);
+    }
+}
+
 /// A file is found by any case of its name, keeps the one that it has, and gets another when that is what is asked.
 #[test]
 fn a_name_keeps_its_case_where_case_tells_nothing_apart() {

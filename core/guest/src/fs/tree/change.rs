@@ -113,9 +113,9 @@ impl Tree {
     /// # Errors
     /// As [`Tree::write`].
     pub fn write_at(&mut self, path: impl AsRef<[u8]>, offset: u64, bytes: &[u8]) -> Result<()> {
-        let (found, _) = self.there(path.as_ref(), true)?;
+        let (found, stat) = self.there(path.as_ref(), true)?;
         let (fs, node) = self.must_find(&found)?;
-        if bytes.is_empty() {
+        if bytes.is_empty() && stat.kind == Kind::File {
             // As the system's own call has it (POSIX, `pwrite`): nothing is written, and nothing grows.
             return Ok(());
         }
