@@ -4,7 +4,7 @@ use anyhow::Result;
 use reformis_disk::ByteSize;
 use reformis_move::{
     carry::{self, Ahead, Landing, Options},
-    receipt::CloudRecord,
+    receipt::{CloudRecord, Told},
 };
 
 use super::{JSON_SCHEMA, links, order};
@@ -92,7 +92,13 @@ pub(crate) fn show(landing: &Landing) -> String {
         ("time", duration(seconds)),
     ]);
     if let Some(ahead) = &receipt.ahead {
-        let changed = format!("{} of what {} brought near", ByteSize(ahead.changed), ByteSize(ahead.carried));
+        let told = match ahead.told {
+            Told::Bitmap => "its map of changes",
+            Told::Delta => "its delta above a snapshot",
+            Told::Digests => "their digests",
+        };
+        let (changed, carried) = (ByteSize(ahead.changed), ByteSize(ahead.carried));
+        let changed = format!("{changed} of what {carried} brought near, as {told} told");
         text += &pairs(&[("off for", duration(ahead.off)), ("changed", changed)]);
     }
     if let Some(cloud) = &receipt.cloud {

@@ -1,11 +1,12 @@
 //! An opened image: its bytes, and what its metadata says.
 
-use std::sync::Arc;
+use std::{ops::Range, sync::Arc};
 
 use crate::{
     disk::{Disk, Extent},
     error::{Error, Result},
     facts::Facts,
+    format::above::Opened,
     source::Storage,
     trouble::Trouble,
 };
@@ -19,12 +20,32 @@ pub struct Image {
     pub facts: Facts,
     /// The files that it consists of beside the one that was opened: extents, external data, and the disks below.
     pub files: Vec<Arc<dyn Storage>>,
+    /// How it was opened; none for a disk below another.
+    pub(crate) opened: Option<Opened>,
 }
 
 impl Image {
     /// An image in one file.
     pub(crate) fn new(disk: Arc<dyn Disk>, facts: Facts) -> Self {
-        Self { disk, facts, files: Vec::new() }
+        Self { disk, facts, files: Vec::new(), opened: None }
+    }
+
+    /// Ranges of the disk, in bytes, that are not what the image in `below` has there: what this one, and the disks between the two, keep
+    /// themselves. They ascend, and do not touch. None where there are more than `most`; all of the disk, where `below` is not one that
+    /// this one is a delta of.
+    ///
+    /// # Errors
+    /// Those of opening the chain and of reading its tables; [`Error::Interrupted`] once `cancelled` says so.
+    pub fn above(
+        &self,
+        below: &dyn Storage,
+        most: usize,
+        cancelled: &dyn Fn() -> bool,
+    ) -> Result<Option<Vec<Range<u64>>>> {
+        match &self.opened {
+            Some(opened) => opened.above(below, most, cancelled),
+            None => Ok(Some(vec![0..self.disk.size()])),
+        }
     }
 }
 

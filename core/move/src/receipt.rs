@@ -81,6 +81,19 @@ pub struct Receipt {
     pub ahead: Option<AheadRecord>,
 }
 
+/// What told the second pass of a move what had changed since the first: of several disks, what made it read the most.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Told {
+    /// The map of a block device.
+    Bitmap,
+    /// The delta above a snapshot, below which nothing was written.
+    Delta,
+    /// The digests of the first pass: all of the disk was read.
+    #[default]
+    Digests,
+}
+
 /// A move in two passes.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct AheadRecord {
@@ -92,6 +105,9 @@ pub struct AheadRecord {
     pub carried: u64,
     /// Bytes of the blocks that had changed when the machine was off, those of edits among them.
     pub changed: u64,
+    /// What told of changes.
+    #[serde(default)]
+    pub told: Told,
     /// Seconds from when the machine was stopped until it had landed.
     pub off: f64,
 }
@@ -100,11 +116,12 @@ impl AheadRecord {
     pub(crate) fn new(
         first: &crate::landing::ahead::FirstPass,
         changed: u64,
+        told: Told,
         off_since: Timestamp,
         landed: Timestamp,
     ) -> Self {
         let off = landed.duration_since(off_since).as_secs_f64().max(0.0);
-        Self { began: first.began, ended: first.ended, carried: first.carried, changed, off }
+        Self { began: first.began, ended: first.ended, carried: first.carried, changed, told, off }
     }
 }
 

@@ -4,6 +4,7 @@ mod harbour;
 mod programs;
 mod servers;
 mod short_stop;
+mod snapshot;
 mod terminal;
 mod traps;
 mod two_hundred;

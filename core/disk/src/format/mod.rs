@@ -1,5 +1,6 @@
 //! Image formats: a folder for each, and the table that knows them all.
 
+pub(crate) mod above;
 mod cache;
 mod head;
 pub mod new;

@@ -5,7 +5,10 @@ use std::{
     sync::{Arc, Mutex, PoisonError},
 };
 
-use super::head::{extension_of, head};
+use super::{
+    above::{Opened, StandIn},
+    head::{extension_of, head},
+};
 use crate::{
     container::{is_archive, packed::Wrapping},
     error::{Error, Result, WireKind},
@@ -40,6 +43,8 @@ pub struct Opener {
     related: Vec<Arc<dyn Storage>>,
     /// What was opened beside the first file.
     files: Arc<Mutex<Vec<Arc<dyn Storage>>>>,
+    /// What is put in the place of a disk below.
+    stand_in: Option<StandIn>,
 }
 
 impl Opener {
@@ -53,7 +58,14 @@ impl Opener {
             chain: Vec::new(),
             related: Vec::new(),
             files: Arc::default(),
+            stand_in: None,
         }
+    }
+
+    /// Puts another disk in the place of one that a delta is of.
+    pub(super) fn with_stand_in(mut self, stand_in: StandIn) -> Self {
+        self.stand_in = Some(stand_in);
+        self
     }
 
     /// Opens the state that the image keeps under this name or number, not the current one.
@@ -104,9 +116,10 @@ impl Opener {
         let named_raw = declared.is_none() && extension_of(&path) == Some(Format::Raw) && format != Format::Raw;
         let mut inner = Self { named_raw, ..self.clone() };
         inner.chain.push(place_of(storage.as_ref()));
-        let mut image = self.known.open(format, storage, &inner)?;
+        let mut image = self.known.open(format, storage.clone(), &inner)?;
         if self.chain.is_empty() {
             image.files = std::mem::take(&mut self.files.lock().unwrap_or_else(PoisonError::into_inner));
+            image.opened = Some(Opened { opener: self.clone(), storage, format });
         }
         if let Some(trouble) = image.facts.troubles.first() {
             image.disk = Arc::new(Refused::new(image.facts.virtual_size, trouble.clone()));
@@ -165,7 +178,10 @@ impl Opener {
         if self.chain.len() >= MAX_CHAIN {
             return Err(Error::damaged(child.name(), None, format!("its chain of deltas is longer than {MAX_CHAIN}")));
         }
-        Self { snapshot: None, ..self.clone() }.open(parent, declared)
+        let mut image = Self { snapshot: None, ..self.clone() }.open(parent.clone(), declared)?;
+        let stand_in = self.stand_in.as_ref().and_then(|it| it.of(parent.as_ref(), image.facts.virtual_size));
+        image.disk = stand_in.unwrap_or(image.disk);
+        Ok(image)
     }
 }
 
@@ -185,9 +201,10 @@ fn last_part(name: &str) -> &str {
 }
 
 /// Where a file lies, whatever its name.
-fn place_of(storage: &dyn Storage) -> PathBuf {
+pub(super) fn place_of(storage: &dyn Storage) -> PathBuf {
     PathBuf::from(storage.name()).canonicalize().unwrap_or_else(|_| storage.name().into())
 }
+
 /// What a file that is no image looks like, as the end of a sentence.
 fn describe(storage: &dyn Storage) -> Result<String> {
     let head = head(storage)?;

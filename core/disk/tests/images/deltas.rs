@@ -2,7 +2,12 @@
 
 use std::{fs, ops::Range, path::Path};
 
-use reformis_disk::{Error, Trouble, budget::Budget, container, format, source::Links};
+use reformis_disk::{
+    Error, Trouble,
+    budget::Budget,
+    container, format,
+    source::{Links, MemoryStorage},
+};
 use reformis_standin::{
     content::Content,
     deltas::{Delta, datastore, vdi, vhd, vhdx},
@@ -51,6 +56,39 @@ fn assert_delta(path: &Path, whole: &Content, parent: &str) {
     }
 }
 
+/// The delta at `path` tells what it keeps above the image in the file `below` beside it: whatever is not there is as it is there, and
+/// it is no more than what was `written`, in units of `unit` bytes, and what lies behind the end of `below`.
+fn assert_above(path: &Path, below: &str, written: &[Range<u64>], unit: u64) {
+    let image = format::open(container::open(path, &Budget::whole()).unwrap(), None).unwrap();
+    let file = image.files.iter().find(|file| Path::new(file.name()).ends_with(below)).unwrap();
+    let above = image.above(file.as_ref(), 1000, &|| false).unwrap().unwrap();
+    assert!(above.is_sorted_by(|one, next| one.end < next.start), "{above:?}");
+    let under = open(&path.with_file_name(below)).unwrap();
+    let (mut at, mut least) = (0, 0);
+    for range in above.iter().cloned().chain([image.disk.size()..image.disk.size()]) {
+        if range.start > at {
+            let len = usize::try_from(range.start - at).unwrap();
+            let (mut one, mut other) = (vec![1; len], vec![2; len]);
+            image.disk.read_at(at, &mut one).unwrap();
+            under.read_at(at, &mut other).unwrap();
+            assert!(one == other, "from {at} to {}", range.start);
+        }
+        at = range.end;
+        least += range.end - range.start;
+    }
+    let units = |range: &Range<u64>| range.end.next_multiple_of(unit) - range.start / unit * unit;
+    let most = written.iter().map(units).sum::<u64>() + (image.disk.size() - under.size()).next_multiple_of(unit);
+    assert!(least <= most, "{least} of {most}: {above:?}");
+    if above.len() > 1 {
+        assert_eq!(image.above(file.as_ref(), above.len() - 1, &|| false).unwrap(), None);
+    }
+    assert!(matches!(image.above(file.as_ref(), 1000, &|| true), Err(Error::Interrupted)));
+    // Of another disk, it says nothing.
+    let whole = 0..image.disk.size();
+    let strange = MemoryStorage::new("elsewhere", vec![0; 512]);
+    assert_eq!(image.above(&strange, 1000, &|| false).unwrap(), Some(vec![whole]));
+}
+
 /// The delta opens, tells what is wrong, and is not read.
 fn assert_wrong_parent(path: &Path, found: &str) {
     let image = format::open(container::open(path, &Budget::whole()).unwrap(), None).unwrap();
@@ -71,6 +109,7 @@ fn a_differencing_vhd_is_read_by_its_bitmaps() {
     let path = folder.path().join("delta.vhd");
     fs::write(&path, vhd::image(&case.delta(), uuid, "base.vhd")).unwrap();
     assert_delta(&path, &case.whole, "base.vhd");
+    assert_above(&path, "base.vhd", &case.written, 512);
 
     write(&ContentDisk(case.base.clone()), "vhd", &base).unwrap();
     let uuid: [u8; 16] = fs::read(&base).unwrap()[68..84].try_into().unwrap();
@@ -95,6 +134,7 @@ fn a_differencing_vhdx_is_read_by_its_bitmaps() {
     let path = folder.path().join("delta.vhdx");
     fs::write(&path, vhdx::image(&case.delta(), &state(&base).to_uppercase(), "base.vhdx")).unwrap();
     assert_delta(&path, &case.whole, "base.vhdx");
+    assert_above(&path, "base.vhdx", &case.written, 512);
 
     write(&ContentDisk(case.base.clone()), "vhdx", &base).unwrap();
     assert_wrong_parent(&path, &state(&base));
@@ -121,6 +161,7 @@ fn a_vdi_finds_its_parent_by_its_uuid() {
     assert!(found.iter().all(|&byte| byte == 0));
     fs::write(&path, vdi::image(&case.delta(), &ids, None)).unwrap();
     assert_delta(&path, &case.whole, "renamed since.vdi");
+    assert_above(&path, "renamed since.vdi", &case.written, 64 << 10);
 
     let other = vdi::Ids { parent_state: [9; 16], ..ids };
     fs::write(&path, vdi::image(&case.delta(), &other, None)).unwrap();
@@ -159,6 +200,7 @@ fn both_kinds_of_a_datastores_deltas_are_read() {
     fs::write(&path, datastore::descriptor(sectors, "VMFSSPARSE", name, &cid, hint)).unwrap();
     fs::write(&extent, datastore::cowd(&case.delta())).unwrap();
     assert_delta(&path, &case.whole, "base.vmdk");
+    assert_above(&path, "base.vmdk", &case.written, 512);
     // Alone, an extent does not know of which disk it is a delta.
     assert!(open(&extent).map(drop).unwrap_err().to_string().contains("name the descriptor beside it"));
 
@@ -179,6 +221,9 @@ fn both_kinds_of_a_datastores_deltas_are_read() {
         assert!(found == expected);
     }
 
+    let freed = [case.written.clone(), vec![zeroed * 4096..(unmapped + 1) * 4096]].concat();
+    assert_above(&path, "base.vmdk", &freed, 4096);
+
     let mut bytes = fs::read(&extent).unwrap();
     bytes[512 + 24] = 1;
     fs::write(&extent, &bytes).unwrap();
@@ -196,6 +241,7 @@ fn a_chain_of_several_deltas_is_one_disk() {
     let mut case = case();
     let cid = datastore_base(folder.path(), &case);
     let sectors = case.whole.size / 512;
+    let case_written = case.written.clone();
     let mut below = ("base.vmdk".to_string(), cid);
     for number in 1..=3u64 {
         let run = number * 700_416..number * 700_416 + 51_200;
@@ -218,6 +264,10 @@ fn a_chain_of_several_deltas_is_one_disk() {
     assert_holds(image.disk.as_ref(), &case.whole);
     // Extents, descriptors of the disks below, and the flat file of the last.
     assert_eq!(image.files.len(), 7);
+    let runs: Vec<_> = (1..=3).map(|number| number * 700_416..number * 700_416 + 51_200).collect();
+    assert_above(&folder.path().join("d3.vmdk"), "d2.vmdk", &runs[2..], 512);
+    assert_above(&folder.path().join("d3.vmdk"), "d1.vmdk", &runs[1..], 512);
+    assert_above(&folder.path().join("d3.vmdk"), "base.vmdk", &[&case_written[..], &runs].concat(), 512);
 }
 
 /// A qcow2 over a differencing VHDX over a dynamic one: what the formats allow may be mixed.
@@ -241,6 +291,8 @@ fn formats_mix_in_a_chain() {
     let image = format::open(container::open(&path, &Budget::whole()).unwrap(), None).unwrap();
     assert_eq!(image.facts.chain, ["delta.vhdx", "base.vhdx"]);
     assert_holds(image.disk.as_ref(), &case.whole);
+    assert_above(&path, "delta.vhdx", &[], 512);
+    assert_above(&path, "base.vhdx", &case.written, 512);
     // Declared otherwise, it is that.
     bytes[120..124].copy_from_slice(b"raw\0");
     bytes[119] = 3;

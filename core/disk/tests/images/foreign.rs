@@ -242,4 +242,19 @@ fn a_chain_that_the_emulator_made_is_one_disk() {
     let image = format::open(container::open(&name(3), &Budget::whole()).unwrap(), None).unwrap();
     assert_eq!(image.facts.chain, ["chain-2.qcow2", "chain-1.qcow2", "chain-0.qcow2"]);
     assert_reads(image.disk.as_ref(), &expected, "the chain");
+    // Whatever is not above a disk of the chain is as it is there.
+    for number in 0..3 {
+        let under = format::open(container::open(&name(number), &Budget::whole()).unwrap(), None).unwrap().disk;
+        let file = image.files.iter().find(|file| Path::new(file.name()) == name(number)).unwrap();
+        let above = image.above(file.as_ref(), usize::MAX, &|| false).unwrap().unwrap();
+        let mut at = 0;
+        for range in above.iter().cloned().chain([SIZE..SIZE]) {
+            let mut bytes = vec![0; usize::try_from(range.start - at).unwrap()];
+            under.read_at(at, &mut bytes).unwrap();
+            assert!(bytes == expected[usize::try_from(at).unwrap()..][..bytes.len()], "{number}: from {at} on");
+            at = range.end;
+        }
+        let len: u64 = above.iter().map(|range| range.end - range.start).sum();
+        assert!(len > 0 && len < SIZE, "{number}: {len} of {SIZE}");
+    }
 }

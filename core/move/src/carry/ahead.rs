@@ -10,8 +10,8 @@ use crate::{
     finding::Finding,
     inside::Inside,
     landing::{
-        again::head,
-        ahead::{self, FirstPass},
+        again::{chains, head},
+        ahead::{self, FirstPass, Kept},
         holder::{Holder, can_be_changed},
         journal,
     },
@@ -49,7 +49,7 @@ pub fn ahead(options: &Options, context: &Context<'_>) -> Result<Ahead> {
     let prepared = settled.with(Inside::default());
     let (plan, findings) = prepared.accepted(&options.accept)?;
     check(plan)?;
-    let head = head(&prepared, plan);
+    let (head, chains) = (head(&prepared, plan), chains(&prepared, plan));
     let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME, true)?;
     if staged.had_stale() {
         // A pass that was cut off goes on where nothing has changed; a whole one is made anew.
@@ -76,18 +76,18 @@ pub fn ahead(options: &Options, context: &Context<'_>) -> Result<Ahead> {
         sources,
         shipping,
         is_kept: true,
-        is_second: false,
+        first: None,
         bitmap: None,
     };
     let mut carried = 0u64;
     for (index, planned) in plan.disks.iter().enumerate() {
         let step =
             Step { action: "carrying ahead", what: planned.file.clone(), number: index + 1, of: plan.disks.len() };
-        let disk = move_.carry_disk(planned, &mut holder, &step).inspect_err(keep)?;
+        let disk = move_.carry_disk(index, planned, &mut holder, &step).inspect_err(keep)?;
         carried = carried.saturating_add(disk.written.copied.stored);
     }
     let pass = FirstPass { began, ended: Timestamp::now(), carried };
-    ahead::mark(staged.inside(), &pass).inspect_err(keep)?;
+    ahead::mark(staged.inside(), &Kept { pass: pass.clone(), chains }).inspect_err(keep)?;
     staged.inside().sync().inspect_err(keep)?;
     staged.leave();
     let (name, folder, disks) = (plan.machine.name.to_string(), plan.folder.clone(), plan.disks.len());
@@ -110,5 +110,5 @@ fn check(plan: &Plan) -> Result<()> {
 
 /// The first pass that is kept for what will be `landing`.
 pub fn first_pass(landing: &Path) -> Option<FirstPass> {
-    StagedFolder::left_by_us(landing).and_then(|left| ahead::left(&left))
+    StagedFolder::left_by_us(landing).and_then(|left| Some(ahead::left(&left)?.pass))
 }

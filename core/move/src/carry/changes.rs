@@ -12,7 +12,7 @@ use crate::{
 };
 
 /// Runs of a map that are kept; where there are more, all of the disk is compared.
-const MOST: usize = 1 << 17;
+pub(super) const MOST: usize = 1 << 17;
 
 /// The ranges of `disk` that the map `bitmap` of its block device says were written to, ascending; none where there are too many.
 ///

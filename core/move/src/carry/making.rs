@@ -1,6 +1,9 @@
 //! The disks, the machine file and what belongs to it, made in the folder that becomes the landing.
 
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::{
+    ops::Range,
+    sync::atomic::{AtomicBool, Ordering},
+};
 
 use reformis_disk::{
     Facts,
@@ -11,13 +14,13 @@ use reformis_disk::{
 };
 use reformis_machine::{Earlier, LandedDisk, Machine, MachineFile, manifest::Algorithm};
 
-use super::changes;
+use super::{changes, delta};
 use crate::{
     checksum::Hasher,
     error::{Error, Result},
     inside::EditedDisk,
     landing::{
-        ahead::TouchedBlocks,
+        ahead::{Kept, TouchedBlocks},
         archive::ArchiveFile,
         digests,
         facts::{self, empty},
@@ -30,10 +33,10 @@ use crate::{
     observer::{Context, Step},
     plan::{Plan, PlannedDisk},
     prepare::Prepared,
-    receipt::{DiskFacts, DiskRecord, LandedFile, MachineRecord},
+    receipt::{DiskFacts, DiskRecord, LandedFile, MachineRecord, Told},
     record::{FileDigest, SourceFile},
     staging::{StagedFolder, write_into},
-    target,
+    target::{self, TargetDisk},
 };
 
 /// A move that is being made.
@@ -47,8 +50,8 @@ pub(super) struct Move<'a> {
     pub(super) shipping: Option<Shipping>,
     /// Whether journals are kept, so that it can be gone on with.
     pub(super) is_kept: bool,
-    /// Whether a first pass is kept, so that only what changed is written.
-    pub(super) is_second: bool,
+    /// The first pass that is kept, so that only what changed is written.
+    pub(super) first: Option<&'a Kept>,
     /// The map of what was written since, at the source, where it has one.
     pub(super) bitmap: Option<&'a str>,
 }
@@ -64,18 +67,30 @@ const SAMPLE: u64 = 64;
 /// A disk in its place.
 pub(super) struct Carried {
     pub(super) written: Written,
+    /// What told of changes since a first pass.
+    told: Told,
     edits: Vec<Edit>,
 }
 
+/// What a move came to.
+pub(super) struct Made {
+    pub(super) disks: Vec<DiskRecord>,
+    pub(super) machine: MachineRecord,
+    /// Bytes of the blocks that had changed since a first pass.
+    pub(super) changed: u64,
+    /// What told of them.
+    pub(super) told: Told,
+}
+
 impl Move<'_> {
-    pub(super) fn make(&mut self) -> Result<(Vec<DiskRecord>, MachineRecord, u64)> {
+    pub(super) fn make(&mut self) -> Result<Made> {
         let machine = files::with_files(self.plan);
         let mut holder = self.holder(&machine)?;
         let mut carried = Vec::new();
         for (index, planned) in self.plan.disks.iter().enumerate() {
             let what = planned.file.clone();
             let step = Step { action: "carrying", what, number: index + 1, of: self.plan.disks.len() };
-            let disk = self.carry_disk(planned, &mut holder, &step)?;
+            let disk = self.carry_disk(index, planned, &mut holder, &step)?;
             if let Some(shipping) = self.shipping.as_ref().filter(|_| !disk.written.is_sent) {
                 let len = shipping.made(planned, self.staged.inside())?;
                 let step = Step { action: "sending", ..step };
@@ -98,12 +113,13 @@ impl Move<'_> {
         }
         let record = self.machine_files(&machine, &landed, &carried, archive)?;
         let changed = carried.iter().filter_map(|disk| disk.written.changed).fold(0, u64::saturating_add);
+        let told = carried.iter().map(|disk| disk.told).max().unwrap_or_default();
         let mut records = Vec::new();
         for ((planned, carried), read) in self.plan.disks.iter().zip(carried).zip(facts) {
             let after = read.map_or_else(|| self.facts(planned, &carried), Ok)?;
             records.push(self.record(planned, carried, &after));
         }
-        Ok((records, record, changed))
+        Ok(Made { disks: records, machine: record, changed, told })
     }
 
     /// Who may open a file that holds all disks and the machine's settings.
@@ -161,33 +177,47 @@ impl Move<'_> {
         self.plan.earlier(&self.prepared.settled.target)
     }
 
+    /// The ranges of the disk at this place that may have changed since a first pass, where something else than its bytes tells of them.
+    fn told_of_changes(&self, index: usize, disk: &TargetDisk) -> Result<(Option<Vec<Range<u64>>>, Told)> {
+        let Some(first) = self.first else { return Ok((None, Told::default())) };
+        let (changed, told) = match self.bitmap {
+            Some(bitmap) => (changes::of(disk, bitmap, self.context)?, Told::Bitmap),
+            None => (delta::of(disk, first, index, self.context)?, Told::Delta),
+        };
+        let told = if changed.is_some() { told } else { Told::Digests };
+        Ok((changed, told))
+    }
+
     /// Streams one disk into its image, while its files are compared with the manifest.
     #[expect(
         clippy::indexing_slicing,
         reason = "plans name disks of their own target, and a manifest is the first file"
     )]
-    pub(super) fn carry_disk(&mut self, planned: &PlannedDisk, holder: &mut Holder, step: &Step) -> Result<Carried> {
+    pub(super) fn carry_disk(
+        &mut self,
+        index: usize,
+        planned: &PlannedDisk,
+        holder: &mut Holder,
+        step: &Step,
+    ) -> Result<Carried> {
         let disk = &self.prepared.settled.target.disks[planned.source];
         let edited = self.prepared.inside.disks.get(&planned.source).cloned();
         let EditedDisk { disk: edited, edits } =
             edited.unwrap_or_else(|| EditedDisk { disk: disk.disk(), edits: Vec::new() });
         let ranges: Vec<_> = edits.iter().flat_map(|edit| edit.ranges.clone()).collect();
         let is_edited =
-            |asked: std::ops::Range<u64>| ranges.iter().any(|range| range.start < asked.end && asked.start < range.end);
+            |asked: Range<u64>| ranges.iter().any(|range| range.start < asked.end && asked.start < range.end);
         let mut journal = if self.is_kept && self.shipping.is_none() {
             Some(DiskJournal::open(self.staged.inside(), &planned.file)?)
         } else {
             None
         };
-        let changed = match self.bitmap.filter(|_| self.is_second) {
-            Some(bitmap) => changes::of(disk, bitmap, self.context)?,
-            None => None,
-        };
-        let may_differ = changed.as_ref().map(|changed| {
-            move |asked: std::ops::Range<u64>| is_edited(asked.clone()) || changes::touch(changed, &asked)
-        });
-        let may_differ = may_differ.as_ref().map(|may| may as &(dyn Fn(std::ops::Range<u64>) -> bool + Sync));
-        let touched = self.is_second.then(|| TouchedBlocks::open(self.staged.inside(), &planned.file)).transpose()?;
+        let (changed, told) = self.told_of_changes(index, disk)?;
+        let may_differ = changed
+            .as_ref()
+            .map(|changed| move |asked: Range<u64>| is_edited(asked.clone()) || changes::touch(changed, &asked));
+        let may_differ = may_differ.as_ref().map(|may| may as &(dyn Fn(Range<u64>) -> bool + Sync));
+        let touched = self.first.map(|_| TouchedBlocks::open(self.staged.inside(), &planned.file)).transpose()?;
         let sample = disk.has_no_version().then_some(SAMPLE);
         let whole = GrownDisk::new(edited, planned.size);
         let total = match &self.shipping {
@@ -234,7 +264,7 @@ impl Move<'_> {
             "carried a disk"
         );
         self.sources.extend(files);
-        Ok(Carried { written, edits })
+        Ok(Carried { written, told, edits })
     }
 
     /// What the finished file of a disk says of itself.

@@ -2,13 +2,14 @@
 
 mod ahead;
 mod changes;
+mod delta;
 mod making;
 
 use std::path::PathBuf;
 
 pub use ahead::{Ahead, ahead, first_pass};
 use jiff::Timestamp;
-use making::Move;
+use making::{Made, Move};
 use reformis_disk::source::Links;
 use reformis_machine::{MachineFile, Site};
 use uuid::Uuid;
@@ -19,7 +20,7 @@ use crate::{
     finding::Finding,
     landing::{
         again::{head, receipt_left},
-        ahead::{self as first, FirstPass},
+        ahead::{self as first, Kept as FirstKept},
         arrival::{self, Arrival},
         holder::{can_be_changed, can_go_on},
         journal::{self, Head},
@@ -156,11 +157,11 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     if let Some(shipping) = shipping.as_ref().filter(|_| options.resume && !options.force) {
         shipping.check_names(plan, Some(staged.inside())).inspect_err(keep)?;
     }
-    let is_second = first.is_some();
     let bitmap = options.bitmap.as_deref();
+    let first = first.as_ref();
     let mut move_ =
-        Move { prepared: &prepared, plan, staged: &staged, context, sources, shipping, is_kept, is_second, bitmap };
-    let (disks, machine, changed) = move_.make().inspect_err(keep)?;
+        Move { prepared: &prepared, plan, staged: &staged, context, sources, shipping, is_kept, first, bitmap };
+    let Made { disks, machine, changed, told } = move_.make().inspect_err(keep)?;
     // Others see what comes now.
     context.observer.may_land().inspect_err(keep)?;
     let cloud = match (Arrival::of(plan, context)?, &move_.shipping) {
@@ -189,7 +190,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         cloud,
         lent: kept.map(Kept::into_record),
         job: options.job,
-        ahead: first.as_ref().map(|first| AheadRecord::new(first, changed, off_since, finished)),
+        ahead: first.map(|first| AheadRecord::new(&first.pass, changed, told, off_since, finished)),
     };
     let access = prepared.settled.target.access();
     write_into(staged.inside(), receipt::FILE_NAME, &receipt.to_json(), access)?;
@@ -202,12 +203,15 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
 }
 
 /// The first pass of this move that is kept, where there is one.
-fn first_of(options: &Options, plan: &Plan, head: &Head) -> Result<Option<FirstPass>> {
+fn first_of(options: &Options, plan: &Plan, head: &Head) -> Result<Option<FirstKept>> {
     let left =
         StagedFolder::left_by_us(&plan.folder).and_then(|left| Some((first::left(&left)?, journal::left(&left)?)));
     match left {
-        Some((pass, earlier)) if head.is_of(&earlier) && plan.disks.iter().all(|disk| can_be_changed(plan, disk)) => {
-            Ok(Some(pass))
+        Some((kept, earlier))
+            if (head.is_of(&earlier) || head.is_above(&earlier, &kept.chains))
+                && plan.disks.iter().all(|disk| can_be_changed(plan, disk)) =>
+        {
+            Ok(Some(kept))
         }
         None if !options.is_second => Ok(None),
         None => Err(first::none(&plan.folder, "there is none")),

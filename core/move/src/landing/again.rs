@@ -12,23 +12,29 @@ use crate::{
     plan::Plan,
     prepare::Prepared,
     receipt::{self, Receipt},
+    record::SourceFile,
     staging::Place,
     target,
 };
 
-/// What the move is made of, as far as is known before a byte of a disk is read.
-pub(crate) fn head(prepared: &Prepared, plan: &Plan) -> Head {
+/// The files that each disk is read from, as far as is known without reading them: its own first, then those that the image names.
+pub(crate) fn chains(prepared: &Prepared, plan: &Plan) -> Vec<Vec<SourceFile>> {
     let disks = plan.disks.iter().filter_map(|disk| prepared.settled.target.disks.get(disk.source));
-    let files = disks.flat_map(|disk| {
+    let files = disks.map(|disk| {
         let parts = disk.parts.iter().map(|part| target::source_file(part.storage.as_ref(), None));
         let below = disk.image.iter().flat_map(|image| &image.files);
-        parts.chain(below.map(|file| target::source_file(file.as_ref(), None))).collect::<Vec<_>>()
+        parts.chain(below.map(|file| target::source_file(file.as_ref(), None))).collect()
     });
+    files.collect()
+}
+
+/// What the move is made of, as far as is known before a byte of a disk is read.
+pub(crate) fn head(prepared: &Prepared, plan: &Plan) -> Head {
     Head {
         schema: journal::SCHEMA,
         target: prepared.settled.target.name.clone(),
         destination: prepared.settled.destination.name.clone(),
-        sources: files.collect(),
+        sources: chains(prepared, plan).concat(),
         disks: plan.disks.iter().map(|disk| (disk.file.clone(), disk.shape.to_string(), disk.size)).collect(),
         store: plan.store.clone(),
         identity: Some(plan.identity.machine()),
@@ -53,7 +59,7 @@ pub(crate) fn receipt_left(
     let mut bytes = Vec::new();
     file.take(MOST).read_to_end(&mut bytes).ok()?;
     let receipt = Receipt::parse(&bytes).ok()?;
-    let read = |wanted: &crate::record::SourceFile| {
+    let read = |wanted: &SourceFile| {
         receipt.sources.iter().any(|found| found.path == wanted.path && found.is_same_version(wanted))
     };
     let is_disk = |(record, (file, shape, size)): (&receipt::DiskRecord, &(String, String, u64))| {

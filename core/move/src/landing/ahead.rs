@@ -14,6 +14,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     error::{Error, Result},
+    record::SourceFile,
     staging::{Place, write_into},
 };
 
@@ -22,7 +23,7 @@ pub(crate) const MARK: &str = "ahead.json";
 /// The ending of the file with the numbers of a disk's blocks that second passes wrote to.
 pub(crate) const ENDING: &str = ".touched";
 /// The longest mark that is read, in bytes.
-const MOST: u64 = 1 << 16;
+const MOST: u64 = 16 << 20;
 
 /// A first pass.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -35,8 +36,19 @@ pub struct FirstPass {
     pub carried: u64,
 }
 
+/// What is kept of a first pass, beside its disks.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Kept {
+    /// When, and how much.
+    #[serde(flatten)]
+    pub(crate) pass: FirstPass,
+    /// The files of each disk as they were when it began: the disk's own first, then those of the disks below.
+    #[serde(default)]
+    pub(crate) chains: Vec<Vec<SourceFile>>,
+}
+
 /// The first pass that is kept in `folder`.
-pub(crate) fn left(folder: &Place) -> Option<FirstPass> {
+pub(crate) fn left(folder: &Place) -> Option<Kept> {
     let file = folder.open_file(OsStr::new(MARK)).ok()?;
     let mut bytes = Vec::new();
     file.take(MOST).read_to_end(&mut bytes).ok()?;
@@ -44,8 +56,8 @@ pub(crate) fn left(folder: &Place) -> Option<FirstPass> {
 }
 
 /// Says that the first pass is whole.
-pub(crate) fn mark(folder: &Place, pass: &FirstPass) -> Result<()> {
-    write_into(folder, MARK, &serde_json::to_vec_pretty(pass).unwrap_or_default(), Access::OWNER)
+pub(crate) fn mark(folder: &Place, kept: &Kept) -> Result<()> {
+    write_into(folder, MARK, &serde_json::to_vec_pretty(kept).unwrap_or_default(), Access::OWNER)
 }
 
 /// What second passes wrote to of one disk: numbers of blocks, 8 bytes each, little endian.

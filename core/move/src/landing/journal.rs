@@ -60,6 +60,15 @@ impl Head {
             && self.is_of(earlier)
     }
 
+    /// Whether `earlier` is of the same move of a disk that is now below another one: all of its files, those of `chains`, are read here
+    /// too, and are the same. A disk without a machine is named by its file, and behind a snapshot that is another one.
+    pub(crate) fn is_above(&self, earlier: &Self, chains: &[Vec<SourceFile>]) -> bool {
+        let is_there =
+            |file: &SourceFile| self.sources.iter().any(|found| found.path == file.path && found.is_same_version(file));
+        let is_else = Self { target: earlier.target.clone(), ..self.clone() }.is_of(earlier);
+        is_else && !chains.is_empty() && chains.iter().all(|chain| !chain.is_empty() && chain.iter().all(is_there))
+    }
+
     /// Whether `earlier` is of the same move: the same disks of the same target, whatever is in them by now.
     pub(crate) fn is_of(&self, earlier: &Self) -> bool {
         (self.schema, &self.target, &self.destination, &self.disks, &self.store)
