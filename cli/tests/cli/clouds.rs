@@ -39,14 +39,18 @@ pub(crate) fn estuary(change: impl Fn(&mut Options)) -> Estuary {
     Estuary { place, cloud }
 }
 
-fn write_site(place: &Place, cloud: &Cloud) {
-    let site = format!(
+/// What a site says of `cloud` and its store.
+pub(crate) fn site_of(cloud: &Cloud) -> String {
+    format!(
         "[cloud.estuary]\nkind = \"import\"\nat = \"{0}\"\nstore = \"jetty:moves\"\n\n[link.\"{0}\"]\ntoken = {{ file = \"token\" }}\n\n\
          [store.jetty]\nkind = \"objects\"\nat = \"{1}\"\nregion = \"estuary-1\"\nkey-id = \"keeper\"\nkey = {{ file = \"key\" }}\n",
         cloud.link(),
         cloud.store().link()
-    );
-    place.write("reformis.toml", site.as_bytes());
+    )
+}
+
+fn write_site(place: &Place, cloud: &Cloud) {
+    place.write("reformis.toml", site_of(cloud).as_bytes());
     for (name, secret) in [("key", KEY), ("token", TOKEN)] {
         place.write(name, format!("{secret}\n").as_bytes());
         fs::set_permissions(place.path(name), fs::Permissions::from_mode(0o600)).unwrap();

@@ -1,6 +1,8 @@
 //! A night as a person runs it: gathered, checked, run, stopped, killed, gone on with, and told in the morning.
 
+mod afar;
 mod harbour;
+mod limits;
 mod programs;
 mod servers;
 mod short_stop;

@@ -20,10 +20,11 @@ struct State {
 }
 
 impl Pace {
-    /// At most `rate` bytes a second from now on.
+    /// At most `rate` bytes a second from now on; what was let through already is waited for all the same.
     pub fn limit(&self, rate: u64) {
-        let state = State { rate: rate.max(1), free: Instant::now() };
-        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(state);
+        let mut state = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let free = state.as_ref().map_or_else(Instant::now, |state| state.free);
+        *state = Some(State { rate: rate.max(1), free });
     }
 
     /// Waits until `bytes` more may come; whether we are not to stop.
@@ -38,5 +39,25 @@ impl Pace {
             }
         };
         stop.sleep(wait)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn another_rate_does_not_forget_what_was_let_through() {
+        let pace = Pace::default();
+        pace.limit(1000);
+        // Who does not wait is counted all the same.
+        let stop = Stop::default();
+        stop.0.store(true, std::sync::atomic::Ordering::Relaxed);
+        assert!(!pace.take(50_000, &stop));
+        let free = || pace.0.lock().unwrap().as_ref().map(|state| (state.rate, state.free)).unwrap();
+        let (_, before) = free();
+        pace.limit(2000);
+        assert_eq!(free(), (2000, before));
+        assert!(before > Instant::now() + Duration::from_secs(10));
     }
 }

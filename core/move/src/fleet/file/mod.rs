@@ -54,7 +54,7 @@ pub struct Limits {
     pub host: BTreeMap<String, u32>,
     /// Machines at once into a store or a cloud.
     pub store: BTreeMap<String, u32>,
-    /// Bytes a second that each worker takes from a host: `50MiB/s`.
+    /// Bytes a second that all workers together take from a host: `50MiB/s`.
     pub rate: BTreeMap<String, String>,
     /// Bytes that stay free where landings are made.
     pub room: Option<Size>,

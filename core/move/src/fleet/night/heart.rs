@@ -9,22 +9,29 @@ use std::{
     time::{Duration, Instant},
 };
 
-use super::{Hands, Options, watch::Board};
+use super::{Hands, Options, rates::Rates, watch::Board};
 use crate::fleet::state::State;
 
 pub(super) struct Heart<'a> {
     fleet: &'a str,
     lease: Duration,
     board: &'a Board,
+    rates: &'a Rates,
     hands: &'a dyn Hands,
     stopped: AtomicBool,
     sleeper: (Mutex<()>, Condvar),
 }
 
 impl<'a> Heart<'a> {
-    pub(super) fn new(fleet: &'a str, options: &Options, board: &'a Board, hands: &'a dyn Hands) -> Self {
+    pub(super) fn new(
+        fleet: &'a str,
+        options: &Options,
+        board: &'a Board,
+        rates: &'a Rates,
+        hands: &'a dyn Hands,
+    ) -> Self {
         let (stopped, sleeper) = (AtomicBool::new(false), (Mutex::new(()), Condvar::new()));
-        Self { fleet, lease: options.lease, board, hands, stopped, sleeper }
+        Self { fleet, lease: options.lease, board, rates, hands, stopped, sleeper }
     }
 
     pub(super) fn stop(&self) {
@@ -48,6 +55,9 @@ impl<'a> Heart<'a> {
             let renewed = match state.take().map_or_else(|| self.hands.state(), Ok) {
                 Ok(open) => {
                     let renewed = open.renew(self.fleet, &beats, self.lease);
+                    if renewed.is_ok() {
+                        self.rates.share(&open, self.fleet);
+                    }
                     state = renewed.is_ok().then_some(open);
                     renewed
                 }

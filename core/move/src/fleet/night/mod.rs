@@ -5,10 +5,10 @@ mod estimate;
 mod event;
 mod heart;
 mod job;
+mod rates;
 mod watch;
 
 use std::{
-    collections::BTreeMap,
     panic::{AssertUnwindSafe, catch_unwind},
     sync::{
         Arc,
@@ -25,6 +25,7 @@ use heart::Heart;
 use jiff::Timestamp;
 pub(super) use job::free;
 use job::{Job, SharedWatch};
+use rates::Rates;
 use reformis_machine::Site;
 use reformis_wire::{Wires, steady::Pace};
 use serde::Serialize;
@@ -140,8 +141,9 @@ const GOING: Duration = Duration::from_secs(15);
 /// [`FleetError::State`]: the database was away for too long. Whatever ran was stopped then, and goes on next time.
 pub fn work(state: &State, fleet: &str, options: &Options, hands: &dyn Hands, control: &Control) -> Result<Outcome> {
     let (rules, _) = state.rules(fleet)?;
-    let heart = Heart::new(fleet, options, &control.board, hands);
-    let night = Night { state, fleet, options, hands, control, paces: paces(&rules), rules };
+    let rates = Rates::of(&rules);
+    let heart = Heart::new(fleet, options, &control.board, &rates, hands);
+    let night = Night { state, fleet, options, hands, control, rates: &rates, rules };
     let why = thread::scope(|scope| {
         let beating = scope.spawn(|| heart.beat());
         let why = night.dispatch(scope);
@@ -152,16 +154,6 @@ pub fn work(state: &State, fleet: &str, options: &Options, hands: &dyn Hands, co
     Ok(Outcome { why, counts: Counts::of(&state.machines(fleet)?) })
 }
 
-/// What all tries from one host share.
-fn paces(rules: &Rules) -> BTreeMap<String, Arc<Pace>> {
-    let of_host = |host: &String| {
-        let pace = Pace::default();
-        pace.limit(rules.rate(host)?);
-        Some((host.clone(), Arc::new(pace)))
-    };
-    rules.limits.rate.keys().filter_map(of_host).collect()
-}
-
 struct Night<'a> {
     state: &'a State,
     fleet: &'a str,
@@ -169,7 +161,7 @@ struct Night<'a> {
     hands: &'a dyn Hands,
     control: &'a Control,
     rules: Rules,
-    paces: BTreeMap<String, Arc<Pace>>,
+    rates: &'a Rates,
 }
 
 /// What is to be done next.
@@ -236,6 +228,7 @@ impl<'a> Night<'a> {
                     Ok(Next::Take(lease)) => {
                         asks = Asks::new();
                         running += 1;
+                        self.rates.share(self.state, self.fleet);
                         self.begin(scope, *lease, ends.clone());
                         continue;
                     }
@@ -367,7 +360,7 @@ impl<'a> Night<'a> {
 
     fn attempt(&self, lease: &Lease, watch: &SharedWatch) -> Ended {
         let host = lease.spec.host();
-        let pace = host.and_then(|host| self.paces.get(&host));
+        let pace = host.and_then(|host| self.rates.pace(&host));
         let may_land = || self.may_land(lease, watch);
         let tried = catch_unwind(AssertUnwindSafe(|| {
             let wires = self.hands.wires(&lease.name, &watch.cancel, pace);

@@ -126,7 +126,7 @@ fn relations(session: &mut dyn Session, fleet: &Fleet, name: &Value) -> Done<()>
         session.execute(&format!("DELETE FROM {table} WHERE fleet = $1"), std::slice::from_ref(name))?;
     }
     let limits = &fleet.rules.limits;
-    let hosts = limits.host.iter().map(|(host, most)| (format!("host {host}"), *most));
+    let hosts = limits.host.iter().map(|(host, most)| (format!("{HOST}{host}"), *most));
     let stores = limits.store.iter().map(|(store, most)| (format!("store {store}"), *most));
     let all = limits.at_once.map(|most| (ALL.to_string(), most));
     let most: BTreeMap<String, u32> = hosts.chain(stores).chain(all).collect();
@@ -137,15 +137,19 @@ fn relations(session: &mut dyn Session, fleet: &Fleet, name: &Value) -> Done<()>
         let row = |what: &String| vec![name.clone(), Value::from(&spec.row.name), Value::from(what)];
         let others: std::collections::BTreeSet<&String> = spec.row.after.iter().collect();
         needs.extend(others.into_iter().map(row));
-        uses.extend(used(spec).iter().filter(|what| most.contains_key(*what)).map(row));
+        let has_rate = |what: &String| what.strip_prefix(HOST).is_some_and(|host| limits.rate.contains_key(host));
+        uses.extend(used(spec).iter().filter(|what| most.contains_key(*what) || has_rate(what)).map(row));
     }
     put(session, "reformis_needs (fleet, name, other)", &needs)?;
     put(session, "reformis_uses (fleet, name, what)", &uses)
 }
 
+/// What is in front of a host's name, where its machines are counted.
+pub(super) const HOST: &str = "host ";
+
 /// What a move counts against, where that is limited.
 fn used(spec: &Spec) -> Vec<String> {
-    let host = spec.host().map(|host| format!("host {host}"));
+    let host = spec.host().map(|host| format!("{HOST}{host}"));
     let stores = spec.stores().into_iter().map(|store| format!("store {store}"));
     let mut used: Vec<String> = host.into_iter().chain(stores).chain([ALL.to_string()]).collect();
     used.sort();

@@ -89,6 +89,25 @@ fn groups_and_what_comes_after_what_are_kept() {
 }
 
 #[test]
+fn workers_of_a_host_are_counted_once_each() {
+    let (_folder, state) = fresh();
+    let text = "[limits]\nrate = { harbour = \"1MiB/s\" }\n".to_string()
+        + &rows(&[("a", ""), ("b", ""), ("c", "")])
+        + "[[machine]]\nname = \"d\"\nsource = \"quay:d\"\n";
+    state.sync(&fleet(&text), &[]).unwrap();
+    let take = |worker: &str| {
+        let claim = Claim { fleet: "night", worker, lease: LEASE, most: None, takes_unknown: true };
+        taken(state.claim(&claim).unwrap())
+    };
+    let counted = || state.workers_by_host("night").unwrap().into_iter().collect::<Vec<_>>();
+    assert_eq!(counted(), []);
+    let held = ["one", "one", "other", "other"].map(take);
+    assert_eq!(counted(), [("harbour".to_string(), 2)], "who has two machines is one, and the quay has no rate");
+    state.end(&held[2], &landed()).unwrap();
+    assert_eq!(counted(), [("harbour".to_string(), 1)]);
+}
+
+#[test]
 fn limits_hold_for_all_of_a_host_and_for_all() {
     let (_folder, state) = fresh();
     let text = "[limits]\nat-once = 3\nhost = { harbour = 2 }\nstore = { jetty = 1 }\n".to_string()

@@ -1,5 +1,7 @@
 //! Where a fleet stands, for whoever looks.
 
+use std::collections::BTreeMap;
+
 use jiff::Timestamp;
 use serde::Serialize;
 use uuid::Uuid;
@@ -8,6 +10,7 @@ use super::{
     State,
     database::{Row, Value},
     lease::parsed,
+    sync::HOST,
 };
 use crate::{
     error::Result,
@@ -240,6 +243,19 @@ impl State {
         let statement = "SELECT receipt FROM reformis_machine WHERE fleet = $1 AND name = $2";
         let rows = self.look(|session| session.query(statement, &[fleet.into(), Value::from(name)]))?;
         Ok(rows.first().and_then(|row| row.text(0)))
+    }
+
+    /// How many workers move machines of each host just now; of hosts whose rate or number at once is limited.
+    ///
+    /// # Errors
+    /// [`FleetError::State`].
+    pub(in crate::fleet) fn workers_by_host(&self, fleet: &str) -> Result<BTreeMap<String, u64>> {
+        let statement = "SELECT u.what, count(DISTINCT m.worker) FROM reformis_machine m
+             JOIN reformis_uses u ON u.fleet = m.fleet AND u.name = m.name
+             WHERE m.fleet = $1 AND m.state = 'running' GROUP BY u.what";
+        let rows = self.look(|session| session.query(statement, &[fleet.into()]))?;
+        let of_host = |row: &Row| Some((row.text(0)?.strip_prefix(HOST)?.to_string(), row.count(1)?));
+        Ok(rows.iter().filter_map(of_host).collect())
     }
 
     /// How fast machines of `fleet` have landed so far.

@@ -1,0 +1,88 @@
+//! What a fleet file and its runner keep to: the time, the room, rates and numbers at once of each host.
+
+use reformis_standin::host::{Host, Options};
+
+use super::harbour::{DEFAULTS, Harbour, harbour, machine, row, secret, stand};
+
+/// A second host, `quay`, which has the machine `q0`.
+fn with_quay(harbour: &Harbour) -> Host {
+    let place = &harbour.place;
+    machine(place, "q0", 77, 6);
+    std::fs::create_dir(place.path("other")).unwrap();
+    std::fs::rename(place.path("host/q0"), place.path("other/q0")).unwrap();
+    let token = "another-secret-token";
+    let host =
+        Host::start(Options { at: "127.0.0.1:0".into(), token: token.into(), ..Options::new(place.path("other")) });
+    let host = host.unwrap();
+    let site = std::fs::read_to_string(place.path("reformis.toml")).unwrap();
+    let more = format!(
+        "[host.quay]\nkind = \"export\"\nat = \"{0}\"\n[link.\"{0}\"]\ntoken = {{ file = \"quay-token\" }}\n",
+        host.link()
+    );
+    place.write("reformis.toml", (site + &more).as_bytes());
+    secret(place, "quay-token", token);
+    host
+}
+
+/// Some hours from now, so that whenever this runs there is time for what is small, and not for what is large.
+fn later() -> String {
+    let now = jiff::Timestamp::now().to_zoned(jiff::tz::TimeZone::system());
+    now.checked_add(jiff::Span::new().hours(2)).unwrap().strftime("%H:%M").to_string()
+}
+
+#[test]
+fn nothing_begins_that_would_not_be_done_in_time() {
+    let harbour = harbour(3, 4);
+    // By what the first one took, the second takes years; nothing else is in its way.
+    let rows = row("m0", "size = \"4 MiB\"") + &row("m1", "size = \"4000 TiB\"") + &row("m2", "size = \"1 MiB\"");
+    harbour.file("[limits]\nat-once = 1\n", &rows);
+    let ran = harbour.run(&["--until", &later()]).expect(0);
+    assert!(ran.out.contains("the rest would not have been done in time"), "{}", ran.out);
+    let status = harbour.status(&[]);
+    let states = ["m0", "m1", "m2"].map(|name| stand(&status, name)["state"].as_str().unwrap());
+    assert_eq!(states, ["landed", "waiting", "landed"]);
+    assert_eq!(stand(&status, "m1")["tries"], 0);
+    assert!(harbour.run(&["--until", "25:99"]).expect(2).err.contains("25:99"));
+    // Without an end, it goes.
+    harbour.run(&[]).expect(0);
+    harbour.has_landed(3);
+}
+
+#[test]
+fn a_landing_without_room_is_not_begun() {
+    let harbour = harbour(1, 4);
+    harbour.file_of("[limits]\nroom = \"8000 TiB\"\n", 1);
+    let check = harbour.place.run(&["fleet", "check", "night.toml"]);
+    assert!(check.out.contains("free"), "{}{}", check.out, check.err);
+    let ran = harbour.run(&["--back-off", "0"]).expect(1);
+    assert!(ran.err.contains("m0: failed"), "{}", ran.err);
+    let status = harbour.status(&[]);
+    assert_eq!(stand(&status, "m0")["code"], "no-room", "{status}");
+    assert!(!harbour.place.path("landing/m0").exists());
+    harbour.file_of("[limits]\nroom = \"1 MiB\"\n", 1);
+    harbour.run(&[]).expect(0);
+    harbour.has_landed(1);
+}
+
+/// Two hosts: of one, little is taken each second, and the other's machine lands all the same.
+#[test]
+fn a_rate_holds_for_its_host_alone() {
+    let harbour = harbour(2, 8);
+    let _quay = with_quay(&harbour);
+    let rows = row("m0", "") + &row("m1", "") + &row("q0", "").replace("harbour:", "quay:");
+    let limits = "[limits]\nrate = { harbour = \"64KiB/s\" }\nhost = { harbour = 1 }\n";
+    harbour.place.write("night.toml", format!("{limits}{DEFAULTS}{rows}").as_bytes());
+    let child = harbour.spawn(&["fleet", "run", "night.toml", "--at-once", "3", "--lease", "1"]);
+    harbour.wait("the quay's has landed", |status| stand(status, "q0")["state"] == "landed");
+    let status = harbour.status(&[]);
+    assert_eq!(stand(&status, "m0")["state"], "running", "{status}");
+    assert_eq!(stand(&status, "m1")["state"], "waiting", "one at once from its host: {status}");
+    let (done, total) = (stand(&status, "m0")["done"].as_u64().unwrap(), 2 << 20);
+    assert!(done < total, "{status}");
+    rustix::process::kill_process(rustix::process::Pid::from_child(&child), rustix::process::Signal::INT).unwrap();
+    assert_eq!({ child }.wait().unwrap().code(), Some(130));
+    // The rate is another one now, and they land.
+    harbour.place.write("night.toml", format!("{}{DEFAULTS}{rows}", limits.replace("64KiB", "1GiB")).as_bytes());
+    harbour.run(&["--at-once", "3"]).expect(0);
+    assert_eq!(harbour.status(&[])["counts"]["landed"], 3);
+}
