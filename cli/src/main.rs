@@ -11,6 +11,7 @@ mod output;
 mod page;
 mod progress;
 mod site;
+mod unlock;
 
 use std::{
     process::ExitCode,
@@ -44,6 +45,8 @@ pub(crate) struct Session {
     pub(crate) text: site::Text,
     /// Bytes a second from the network.
     pub(crate) limit: Option<u64>,
+    /// What opens encrypted volumes.
+    pub(crate) keys: reformis_guest::Keys,
 }
 
 impl Session {
@@ -54,6 +57,7 @@ impl Session {
             observer: &*self.progress,
             budget: &self.budget,
             wires: &self.wires,
+            keys: &self.keys,
         }
     }
 }
@@ -103,6 +107,7 @@ fn run(cli: Cli) -> Result<Exit> {
         cancel,
         budget: Budget::whole(),
         limit: cli.global.limit,
+        keys: unlock::keys(&cli.global.unlock)?,
         text,
     };
     if cli.global.while_running {

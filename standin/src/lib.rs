@@ -20,6 +20,7 @@ pub mod nbd;
 pub mod ntfs_check;
 pub mod ova;
 pub mod qcow2_check;
+pub mod raid;
 pub mod servers;
 pub mod shelf;
 pub mod start;

@@ -77,6 +77,9 @@ pub(crate) struct Global {
     /// Read a machine of a host, or a disk in a page store, while it runs, where one moment of it can be had
     #[arg(long, global = true)]
     pub(crate) while_running: bool,
+    /// Open the encrypted volume VOLUME, by its name or UUID, or all, with the key or passphrase in FILE; without FILE it is asked for
+    #[arg(long, value_name = "VOLUME[=FILE]", global = true)]
+    pub(crate) unlock: Vec<String>,
     /// Take at most RATE a second from the network, such as 50MiB/s
     #[arg(long, value_name = "RATE", global = true, value_parser = reformis_move::fleet::rate)]
     pub(crate) limit: Option<u64>,

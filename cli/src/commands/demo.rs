@@ -232,6 +232,7 @@ fn with_site(file: &Path, text: String, session: &Session) -> Result<Session> {
         wires: site::wires(&text, None, &session.progress, &session.cancel)?,
         text,
         limit: None,
+        keys: reformis_guest::Keys::default(),
     })
 }
 

@@ -15,6 +15,7 @@ mod images;
 mod inside;
 mod journey;
 mod lend;
+mod locked;
 mod machine_files;
 mod memory;
 mod outages;

@@ -38,7 +38,7 @@ pub use fs::{
     tree::Tree,
 };
 pub use refit::{
-    Done, Refit, edit, look as walk, refit, remarks,
+    Done, Refit, array_remarks, edit, look as walk, refit, remarks,
     work::{Changes, Remark, Wishes, Work},
 };
 pub use system::{
@@ -48,7 +48,10 @@ pub use system::{
     nt,
 };
 pub use volume::{
-    found::{Found, find},
+    finder::find,
+    found::Found,
+    luks::Keys,
+    md::Array,
     partition::{Partition, Role},
     probe::{Volume, probe},
     table::Table,

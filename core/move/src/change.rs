@@ -153,7 +153,7 @@ pub struct PatchOptions {
 pub fn patch(options: &PatchOptions, context: &Context<'_>) -> Result<Recast> {
     let editor = |disk: Arc<dyn Disk>| {
         let now = Timestamp::now().as_second();
-        let mut guest = Guest::open([context.stoppable(disk.clone())], now, context.budget)?;
+        let mut guest = Guest::open_with([context.stoppable(disk.clone())], context.keys, now, context.budget)?;
         let name = options.recast.source.to_string_lossy().into_owned();
         // Journals are replayed before, as an edit of their own.
         let (mut tree, system) = tree_of(&mut guest, options.volume.as_deref(), &name, now)?;

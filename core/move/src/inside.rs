@@ -109,7 +109,12 @@ pub(crate) fn ready(
     context: &Context<'_>,
 ) -> Result<Inside> {
     let now = Timestamp::now().as_second();
-    let mut guest = Guest::open(disks.iter().map(|(_, disk)| context.stoppable(disk.clone())), now, context.budget)?;
+    let mut guest = Guest::open_with(
+        disks.iter().map(|(_, disk)| context.stoppable(disk.clone())),
+        context.keys,
+        now,
+        context.budget,
+    )?;
     let otherwise = || guest.unread.first().map(|(volume, why)| format!("{volume}: {why}"));
     if guest.systems.is_empty() && !wishes_anything(wishes) {
         let verdict = Some(Verdict::of(on, &[], 0, otherwise()));
@@ -189,7 +194,7 @@ pub(crate) fn survey(target: &Target, context: &Context<'_>) -> Result<Option<In
     }
     let whole = disks.len() == target.disks.len();
     let disks = disks.into_iter().map(|disk| context.stoppable(disk));
-    let mut guest = Guest::open(disks, Timestamp::now().as_second(), context.budget)?;
+    let mut guest = Guest::open_with(disks, context.keys, Timestamp::now().as_second(), context.budget)?;
     let evidence = match machine.filter(|machine| whole && machine.disks.len() == target.disks.len()) {
         Some(machine) => {
             // What any destination knows of a device is known here too.
@@ -235,7 +240,7 @@ pub(crate) fn walk_landed(
 ) -> Result<Vec<Chain>> {
     let order = guests_order(machine, disks.len());
     let disks = order.into_iter().filter_map(|index| Some(context.stoppable(disks.get(index)?.clone())));
-    let mut guest = Guest::open(disks, 0, context.budget)?;
+    let mut guest = Guest::open_with(disks, context.keys, 0, context.budget)?;
     let hardware = described_hardware(machine, &destination.guest, keeps_entries);
     Ok(GuestRecord::chains(reformis_guest::walk(&mut guest, &hardware)))
 }
@@ -293,6 +298,9 @@ pub(crate) fn told(remark: Remark) -> Option<Finding> {
         Remark::Failed { edit, why, .. } => Finding::EditFailed { edit, why },
         Remark::Unread { volume, why } => Finding::VolumeUnread { volume, why },
         Remark::PathUnread { path, why } => Finding::PathUnread { path, why },
+        Remark::KeyRefused { volume, why } => Finding::KeyRefused { volume, why },
+        Remark::ArrayIncomplete { array, missing, members } => Finding::ArrayIncomplete { array, missing, members },
+        Remark::ArrayUnclean { array } => Finding::ArrayUnclean { array },
         Remark::Replayed { volume } => Finding::JournalReplayed { volume },
         Remark::Hibernated { volume } => Finding::Hibernated { volume },
         Remark::AdapterAssumed { name, mac } => Finding::AdapterAssumed { name, mac },
@@ -345,6 +353,9 @@ mod tests {
             (Remark::Failed { edit: text(), why: text(), remedy: None }, "edit-failed"),
             (Remark::Unread { volume: text(), why: text() }, "volume-unread"),
             (Remark::PathUnread { path: text(), why: why.clone() }, "path-unread"),
+            (Remark::KeyRefused { volume: text(), why: text() }, "key-refused"),
+            (Remark::ArrayIncomplete { array: text(), missing: 1, members: 2 }, "array-incomplete"),
+            (Remark::ArrayUnclean { array: text() }, "array-unclean"),
             (Remark::Replayed { volume: volume.clone() }, "journal-replayed"),
             (Remark::Hibernated { volume }, "hibernated"),
             (Remark::AdapterAssumed { name: text(), mac: text() }, "adapter-assumed"),

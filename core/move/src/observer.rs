@@ -6,6 +6,7 @@ use std::sync::{
 };
 
 use reformis_disk::{Disk, Extent, budget::Budget, copy::Watch};
+use reformis_guest::Keys;
 use reformis_wire::Wires;
 
 use crate::finding::Finding;
@@ -54,6 +55,8 @@ pub struct Context<'a> {
     pub budget: &'a Arc<Budget>,
     /// The network, for what lies at links.
     pub wires: &'a Wires,
+    /// What opens encrypted volumes.
+    pub keys: &'a Keys,
 }
 
 impl Context<'_> {

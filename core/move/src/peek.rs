@@ -88,7 +88,7 @@ pub fn open(path: &Path, wanted: Wanted<'_>, links: Links, unpack: Unpack<'_>) -
         return Err(Error::NoSystem { path: path.to_string_lossy().into() });
     }
     let disks = disks.into_iter().map(|disk| unpack.context.stoppable(disk));
-    let mut guest = Guest::open(disks, now, unpack.context.budget)?;
+    let mut guest = Guest::open_with(disks, unpack.context.keys, now, unpack.context.budget)?;
     let boot_store = match wanted.hive.filter(|hive| keys::is_boot_store(hive)) {
         Some(_) => {
             let none = || Error::NoBootStore { path: path.to_string_lossy().into() };

@@ -102,6 +102,8 @@ fn of_target(mut target: Target, context: &Context<'_>) -> Result<Survey> {
     };
     let unread = guest.iter().flat_map(|guest| guest.unread.iter().cloned());
     target.findings.extend(unread.map(|(volume, why)| Finding::VolumeUnread { volume, why }));
+    let arrays = guest.iter().flat_map(|guest| reformis_guest::array_remarks(&guest.volumes));
+    target.findings.extend(arrays.filter_map(inside::told));
     let paths = guest.iter().flat_map(|guest| guest.unread_paths.iter().cloned());
     target.findings.extend(paths.map(|(path, why)| Finding::PathUnread { path, why }));
     let disks = std::mem::take(&mut target.disks).iter().map(|disk| surveyed(disk, &mut target, context)).collect();

@@ -85,6 +85,7 @@ fn options(args: &NightArgs, rules: &Rules, session: &Session) -> Options {
         next(time, Timestamp::now(), &zone)
     });
     options.programs = args.allow_programs;
+    options.keys = session.keys.clone();
     options.lease = Duration::from_secs(args.lease);
     options.back_off = Duration::from_secs(args.back_off);
     options

@@ -1,8 +1,10 @@
 //! The disks of a guest, and the volumes on them.
 
+pub(crate) mod cipher;
 mod device;
 mod disks;
+mod map;
 
 pub use device::Device;
-pub(crate) use device::{Layout, Piece};
 pub use disks::Bench;
+pub(crate) use map::{Chunks, Layout, Piece};

@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use crate::{
     evidence::{self, Evidence, hardware::Hardware},
     system::{Guest, family::System},
-    volume::probe::Volume,
+    volume::{found::Found, md::Array, probe::Volume},
 };
 use edit::Step;
 use work::{Remark, Wishes, Work};
@@ -58,8 +58,16 @@ pub fn remarks(guest: &Guest) -> Vec<Remark> {
     }
     let asleep = guest.systems.iter().filter_map(|system| system.sleeps_on(&guest.volumes));
     remarks.extend(asleep.map(|volume| Remark::Hibernated { volume }));
-    let unread = guest.unread.iter().cloned();
-    remarks.extend(unread.map(|(volume, why)| Remark::Unread { volume, why }));
+    let is_locked =
+        |name: &str| guest.volumes.iter().any(|volume| volume.name == name && volume.kind == Some(Volume::Luks));
+    for (volume, why) in guest.unread.iter().cloned() {
+        let is_refused = guest.volumes.iter().any(|found| found.name == volume && found.trouble.is_some());
+        remarks.push(match is_locked(&volume) && is_refused {
+            true => Remark::KeyRefused { volume, why },
+            false => Remark::Unread { volume, why },
+        });
+    }
+    remarks.extend(array_remarks(&guest.volumes));
     let paths = guest.unread_paths.iter().cloned();
     remarks.extend(paths.map(|(path, why)| Remark::PathUnread { path, why }));
     remarks.extend(guest.replayed.iter().cloned().map(|volume| Remark::Replayed { volume }));
@@ -70,6 +78,23 @@ pub fn remarks(guest: &Guest) -> Vec<Remark> {
         _ => {
             let systems = guest.systems.iter().map(|system| system.name().to_string()).collect();
             remarks.push(Remark::Several { systems });
+        }
+    }
+    remarks
+}
+
+/// What is to be known of the arrays among `volumes`: each once, whatever its partitions.
+pub fn array_remarks(volumes: &[Found]) -> Vec<Remark> {
+    let mut remarks = Vec::new();
+    let mut arrays: Vec<&Array> = volumes.iter().filter_map(|volume| volume.array.as_ref()).collect();
+    arrays.dedup_by_key(|array| array.uuid);
+    for array in arrays {
+        let (name, members) = (format!("array {}", array.name), array.members);
+        if array.missing > 0 {
+            remarks.push(Remark::ArrayIncomplete { array: name.clone(), missing: array.missing, members });
+        }
+        if !array.clean {
+            remarks.push(Remark::ArrayUnclean { array: name });
         }
     }
     remarks

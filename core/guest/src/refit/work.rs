@@ -31,6 +31,12 @@ pub enum Remark {
     Unread { volume: String, why: String },
     /// A file or folder cannot be read, which is not the same as not being there.
     PathUnread { path: String, why: String },
+    /// A key was given for an encrypted volume, and does not open it.
+    KeyRefused { volume: String, why: String },
+    /// Members of an array are not there, or are behind the others: how many of how many.
+    ArrayIncomplete { array: String, missing: usize, members: usize },
+    /// An array was not stopped cleanly.
+    ArrayUnclean { array: String },
     /// A journal was replayed.
     Replayed { volume: String },
     /// A suspended system lies in its swap space.

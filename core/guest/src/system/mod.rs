@@ -9,17 +9,14 @@ use std::{collections::BTreeMap, sync::Arc};
 use reformis_disk::{Disk, budget::Budget};
 
 use family::System;
-use linux::{Linux, devices, fstab, is_root};
+use linux::{Linux, crypttab, devices, fstab, is_root};
 use nt::Nt;
 
 use crate::{
     bench::Bench,
     error::Result,
     fs::{Shared, registry, tree::Tree},
-    volume::{
-        found::{self, Found},
-        probe::Volume,
-    },
+    volume::{finder, found::Found, luks::Keys, probe::Volume},
 };
 
 /// A guest: its disks, its volumes, and the systems on them.
@@ -46,10 +43,23 @@ impl Guest {
     ///
     /// # Errors
     /// Those of the disks. A volume that is not sound is told in [`Guest::unread`].
-    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
     pub fn open(disks: impl IntoIterator<Item = Arc<dyn Disk>>, now: i64, budget: &Arc<Budget>) -> Result<Self> {
+        Self::open_with(disks, &Keys::default(), now, budget)
+    }
+
+    /// The same, with keys to what is encrypted.
+    ///
+    /// # Errors
+    /// As [`Guest::open`].
+    #[expect(clippy::indexing_slicing, reason = "the place was given by this guest")]
+    pub fn open_with(
+        disks: impl IntoIterator<Item = Arc<dyn Disk>>,
+        keys: &Keys,
+        now: i64,
+        budget: &Arc<Budget>,
+    ) -> Result<Self> {
         let bench = Bench::new(disks, budget);
-        let volumes = found::find(&bench)?;
+        let volumes = finder::find(&bench, keys)?;
         let mut guest = Self {
             bench,
             volumes,
@@ -86,7 +96,9 @@ impl Guest {
                     guest.note_troubles(&system.tree)?;
                     guest.systems.push(Box::new(system));
                 }
-            } else if let Some(kind) = guest.volumes[index].kind.filter(|kind| !kind.is_read()) {
+            } else if let Some(kind) =
+                guest.volumes[index].kind.filter(|kind| !kind.is_read() && !guest.volumes[index].is_opened)
+            {
                 let name = guest.volumes[index].name.clone();
                 guest.unread.push((name, format!("this version cannot read {}", kind.name())));
             }
@@ -144,6 +156,18 @@ impl Guest {
         Ok(self.open_volume(index, now)?.map(|fs| Tree::new(fs, index)))
     }
 
+    /// Gives what was opened the names that the system has for it.
+    fn name_opened(&mut self, tree: &Tree) {
+        for (name, spec) in crypttab::read(&tree.text("/etc/crypttab").unwrap_or_default()) {
+            let Some((_, locked)) = devices::resolve(&self.volumes, &spec) else { continue };
+            let uuid = locked.uuid.clone().filter(|_| locked.is_opened);
+            let opened = self.volumes.iter_mut().filter(|volume| uuid.is_some() && volume.opens == uuid);
+            for volume in opened {
+                volume.aliases.push(finder::with_part(&format!("mapper/{name}"), volume.partition));
+            }
+        }
+    }
+
     /// The Windows system on a volume, with what it mounts and what its loader is told.
     #[expect(clippy::indexing_slicing, reason = "places of volumes are this guest's")]
     fn windows(&mut self, mut tree: Tree, root: usize, now: i64) -> Result<Nt> {
@@ -174,6 +198,7 @@ impl Guest {
     }
 
     fn linux(&mut self, mut tree: Tree, root: usize, now: i64) -> Result<Linux> {
+        self.name_opened(&tree);
         let fstab = fstab::read(&tree.text("/etc/fstab").unwrap_or_default());
         for line in &fstab {
             let Some((index, _)) = devices::resolve(&self.volumes, &line.spec) else { continue };

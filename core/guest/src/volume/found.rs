@@ -1,30 +1,25 @@
 //! The volumes of a guest: partitions, logical volumes and whole disks, each with what lies in it and by which names a
 //! guest can call for it.
 
-use std::sync::Arc;
-
 use serde::Serialize;
 
 use crate::{
-    bench::{Bench, Device},
+    bench::Device,
     error::{Error, Result},
     fs::{efi, registry},
     volume::{
-        lvm,
+        md::{self, Array},
+        partition::Role,
         probe::{self, Volume},
-        {
-            partition::{Partition, Role},
-            table::{self, Table},
-        },
     },
 };
 
 /// A volume.
 #[derive(Debug, Clone, Serialize)]
 pub struct Found {
-    /// What to call it: `disk 1`, `disk 1 partition 2`, `group/volume`.
+    /// What to call it: `disk 1`, `disk 1 partition 2`, `group/volume`, `array root`.
     pub name: String,
-    /// Its disk, from 0; for a logical volume, the one that it begins on.
+    /// Its disk, from 0; for what lies on several, the one that it begins on.
     pub disk: usize,
     /// Number of its partition.
     pub partition: Option<u32>,
@@ -42,14 +37,31 @@ pub struct Found {
     pub part_uuid: Option<String>,
     /// Why it cannot be read.
     pub trouble: Option<String>,
+    /// The array that it is, or is a partition of.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub array: Option<Array>,
+    /// The UUID of the encrypted volume that it is the inside of.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub opens: Option<String>,
+    /// Whether it is encrypted, and a key opened it: what it holds is a volume of its own.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub is_opened: bool,
+    /// Names below `/dev` that it has wherever its disks are; none where it lies on a disk by itself.
+    #[serde(skip)]
+    pub(crate) aliases: Vec<String>,
     #[serde(skip)]
     pub(crate) device: Option<Device>,
 }
 
 impl Found {
-    /// Whether it is a logical volume.
-    pub fn is_logical(&self) -> bool {
-        self.name.contains('/')
+    /// Whether it is a disk, or a partition of one: not put together of others.
+    pub fn is_on_disk(&self) -> bool {
+        self.aliases.is_empty()
+    }
+
+    /// Its bytes; none where it cannot be put together.
+    pub fn device(&self) -> Option<&Device> {
+        self.device.as_ref()
     }
 
     /// The loaders on it, as paths with `/`, when it is an EFI system partition.
@@ -60,7 +72,7 @@ impl Found {
         opened.and_then(|opened| efi::loaders(&**opened.fs.lock()).ok()).unwrap_or_default()
     }
 
-    fn new(name: String, device: Device, disk: usize) -> Self {
+    pub(super) fn new(name: String, device: Device, disk: usize) -> Self {
         Self {
             name,
             disk,
@@ -72,12 +84,16 @@ impl Found {
             label: String::new(),
             part_uuid: None,
             trouble: None,
+            array: None,
+            opens: None,
+            is_opened: false,
+            aliases: Vec::new(),
             device: Some(device),
         }
     }
 
     /// Looks at what lies in it. What is not sound is its trouble, not an error.
-    fn look(mut self) -> Result<Self> {
+    pub(super) fn look(mut self) -> Result<Self> {
         if let Some(trouble) = self.role.trouble() {
             self.trouble = Some(trouble.into());
             return Ok(self);
@@ -93,8 +109,15 @@ impl Found {
     #[expect(clippy::indexing_slicing, reason = "the end was found in these bytes")]
     fn fill(&mut self) -> Result<()> {
         let Some(device) = &self.device else { return Ok(()) };
-        self.kind = probe::probe(device, 0, device.size())?;
+        // What a member starts with may be what the array holds.
+        self.kind = match md::is_member(device)? {
+            true => Some(Volume::Md),
+            false => probe::probe(device, 0, device.size())?,
+        };
         match self.kind {
+            Some(Volume::Md) if !md::is_member(device)? => {
+                return Err(device.unreadable("what it says of its software RAID is not sound"));
+            }
             Some(kind @ (Volume::Ext | Volume::Xfs | Volume::Fat | Volume::Ntfs)) => {
                 if let Some(facts) = registry::facts(device, kind)? {
                     self.uuid = facts.identity;
@@ -128,62 +151,4 @@ impl Found {
         }
         Ok(())
     }
-}
-
-/// The volumes of all disks on `bench`: of each disk in turn its partitions, or it as a whole; then logical volumes.
-///
-/// # Errors
-/// Those of the disks.
-pub fn find(bench: &Arc<Bench>) -> Result<Vec<Found>> {
-    let mut found = Vec::new();
-    for disk in 0..bench.disks() {
-        let whole = Device::part(bench, disk, 0, u64::MAX, &format!("disk {}", disk + 1));
-        match table::read(&whole)? {
-            Some((table, partitions)) => {
-                let id = disk_id(&whole)?;
-                for partition in partitions {
-                    found.push(of_partition(bench, disk, table, id, &partition).look()?);
-                }
-            }
-            None => found.push(Found::new(whole.name().into(), whole, disk).look()?),
-        }
-    }
-    let places: Vec<_> = found
-        .iter()
-        .filter(|volume| volume.kind == Some(Volume::Lvm))
-        .filter_map(|volume| volume.device.as_ref()?.start().map(|(disk, start)| (disk, start, volume.size)))
-        .collect();
-    for logical in lvm::volumes(bench, &places)? {
-        match logical.device {
-            Ok(device) => {
-                let disk = device.start().map_or(0, |(disk, _)| disk);
-                found.push(Found::new(logical.name, device, disk).look()?);
-            }
-            Err(trouble) => {
-                let none = Device::part(bench, 0, 0, 0, &logical.name);
-                let volume = Found { trouble: Some(trouble), device: None, ..Found::new(logical.name, none, 0) };
-                found.push(volume);
-            }
-        }
-    }
-    Ok(found)
-}
-
-/// The identity of a disk with a master boot record.
-fn disk_id(disk: &Device) -> Result<u32> {
-    let mut bytes = [0; 4];
-    if disk.size() >= 512 {
-        disk.read(440, &mut bytes)?;
-    }
-    Ok(u32::from_le_bytes(bytes))
-}
-
-fn of_partition(bench: &Arc<Bench>, disk: usize, table: Table, id: u32, partition: &Partition) -> Found {
-    let name = format!("disk {} partition {}", disk + 1, partition.number);
-    let device = Device::part(bench, disk, partition.start, partition.size, &name);
-    let part_uuid = match table {
-        Table::Gpt => partition.uuid.map(|uuid| uuid.to_string()),
-        Table::Mbr => (id != 0).then(|| format!("{id:08x}-{:02x}", partition.number)),
-    };
-    Found { partition: Some(partition.number), role: partition.role, part_uuid, ..Found::new(name, device, disk) }
 }

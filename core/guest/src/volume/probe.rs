@@ -61,7 +61,10 @@ impl Volume {
 
     /// Whether what lies in it can be read here, or is not for reading.
     pub fn is_read(self) -> bool {
-        matches!(self, Self::Ext | Self::Xfs | Self::Fat | Self::Ntfs | Self::Swap | Self::Hibernation | Self::Lvm)
+        matches!(
+            self,
+            Self::Ext | Self::Xfs | Self::Fat | Self::Ntfs | Self::Swap | Self::Hibernation | Self::Lvm | Self::Md
+        )
     }
 
     /// Whether what is in it can be read only with a key.

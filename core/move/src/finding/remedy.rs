@@ -125,6 +125,15 @@ impl Finding {
             Self::VolumeUnread { .. } => {
                 "If the system boots from it, make sure in the guest that it has the drivers for its new disks."
             }
+            Self::KeyRefused { .. } => {
+                "Give the key or passphrase that its own system asks for, or leave --unlock out: then it is copied as it is."
+            }
+            Self::ArrayIncomplete { .. } => {
+                "Move the machine with all of its disks, or let the array become whole there: it starts without the missing ones."
+            }
+            Self::ArrayUnclean { .. } => {
+                "Start the guest on its old host, let the array become the same on all members, shut it down, and export it again."
+            }
             Self::PathUnread { .. } => {
                 "Start the guest on its old host, let it check its file systems, and export it again."
             }

@@ -361,6 +361,19 @@ impl Finding {
             Self::VolumeUnread { volume, why } => {
                 (Note, "volume-unread", format!("{volume} is copied unchanged; its contents could not be read: {why}"))
             }
+            Self::KeyRefused { volume, why } => {
+                (Blocker, "key-refused", format!("{volume} is encrypted, and stays closed: {why}"))
+            }
+            Self::ArrayIncomplete { array, missing, members } => (
+                Caution,
+                "array-incomplete",
+                format!(
+                    "{array}: {missing} of its {members} members are not here, or are behind the others; it is changed on those that are right"
+                ),
+            ),
+            Self::ArrayUnclean { array } => {
+                (Caution, "array-unclean", format!("{array} was not stopped cleanly, and is not changed inside"))
+            }
             Self::PathUnread { path, why } => {
                 (Caution, "path-unread", format!("{path} in the guest could not be read: {why}"))
             }

@@ -27,7 +27,7 @@ pub(super) fn look(
 ) -> Result<Inside> {
     let order = hardware::guests_order(machine, disks.len());
     let ordered = order.into_iter().filter_map(|index| Some(context.stoppable(disks.get(index)?.clone())));
-    let mut guest = Guest::open(ordered, Timestamp::now().as_second(), context.budget)?;
+    let mut guest = Guest::open_with(ordered, context.keys, Timestamp::now().as_second(), context.budget)?;
     let mut findings: Vec<Finding> = reformis_guest::remarks(&guest).into_iter().filter_map(inside::told).collect();
     let evidence = reformis_guest::walk(&mut guest, &hardware::described_hardware(machine, &destination.guest, true));
     context.check()?;

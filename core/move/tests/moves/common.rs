@@ -40,6 +40,7 @@ pub(crate) fn run<T>(work: impl FnOnce(&Context<'_>) -> T) -> T {
         observer: &Silent,
         budget: &Budget::whole(),
         wires: &reformis_wire::Wires::plain(),
+        keys: &reformis_guest::Keys::default(),
     })
 }
 

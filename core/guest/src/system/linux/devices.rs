@@ -19,31 +19,27 @@ pub fn resolve<'v>(volumes: &'v [Found], spec: &str) -> Option<(usize, &'v Found
     if let Some(id) = tagged("PARTUUID=", "/dev/disk/by-partuuid/") {
         return by(&|volume| volume.part_uuid.as_deref().is_some_and(|uuid| uuid.eq_ignore_ascii_case(id)));
     }
+    // What is put together has names that do not depend on where its disks are; some lie beside those that tell a place.
+    if let Some(path) = spec.strip_prefix("/dev/")
+        && let Some(found) = by(&|volume| volume.aliases.iter().any(|alias| alias == path))
+    {
+        return Some(found);
+    }
     if let Some((disk, partition)) = plain_name(spec) {
-        return by(&|volume| volume.disk == disk && volume.partition == partition && !volume.is_logical());
+        return by(&|volume| volume.disk == disk && volume.partition == partition && volume.is_on_disk());
     }
     if let Some(partition) = by_place(spec) {
         // What tells a disk by its place in the old machine says which one only where there is one.
         let one = volumes.iter().all(|volume| volume.disk == 0);
-        return by(&|volume| one && volume.partition == partition && !volume.is_logical());
+        return by(&|volume| one && volume.partition == partition && volume.is_on_disk());
     }
-    if let Some(mapped) = spec.strip_prefix("/dev/mapper/") {
-        return by(&|volume| volume.is_logical() && mapper_name(&volume.name) == mapped);
-    }
-    let path = spec.strip_prefix("/dev/")?;
-    by(&|volume| volume.is_logical() && volume.name == path)
-}
-
-/// The name of a logical volume below `/dev/mapper`: dashes inside names are doubled.
-pub(crate) fn mapper_name(name: &str) -> String {
-    let (group, volume) = name.split_once('/').unwrap_or((name, ""));
-    format!("{}-{}", group.replace('-', "--"), volume.replace('-', "--"))
+    None
 }
 
 /// The partition that a name below `/dev/disk` tells by the place or the identity of its disk.
 pub(crate) fn by_place(spec: &str) -> Option<Option<u32>> {
     let name = spec.strip_prefix("/dev/disk/by-path/").or_else(|| spec.strip_prefix("/dev/disk/by-id/"))?;
-    if name.starts_with("dm-") || name.starts_with("lvm-") {
+    if ["dm-", "lvm-", "md-"].iter().any(|prefix| name.starts_with(prefix)) {
         return None;
     }
     match name.rsplit_once("-part") {
@@ -86,6 +82,5 @@ mod tests {
         for none in ["/dev/sd", "/dev/sda1x", "/dev/mapper/a-b", "/dev/sr0", "sda1", "/dev/nvme0n1x1"] {
             assert_eq!(plain_name(none), None, "{none}");
         }
-        assert_eq!(mapper_name("tide-group/log-root"), "tide--group-log--root");
     }
 }

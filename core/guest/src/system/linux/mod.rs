@@ -1,6 +1,7 @@
 //! Linux systems: what they boot with, what they mount, and what their network goes by.
 
 pub(crate) mod contexts;
+pub(crate) mod crypttab;
 pub(crate) mod devices;
 pub(crate) mod fstab;
 pub(crate) mod helpers;

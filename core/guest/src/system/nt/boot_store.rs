@@ -109,7 +109,7 @@ pub(super) fn volume_at(volumes: &[Found], place: &Place) -> Option<usize> {
             volumes.iter().position(|volume| volume.part_uuid.as_deref() == Some(&wanted))
         }
         Place::Mbr { start, disk } => volumes.iter().position(|volume| {
-            let begins = volume.device.as_ref().and_then(crate::bench::Device::start);
+            let begins = volume.device.as_ref().map(crate::bench::Device::base);
             let is_disk = volume.part_uuid.as_deref().is_some_and(|id| id.starts_with(&format!("{disk:08x}-")));
             begins.is_some_and(|(_, at)| at == *start) && is_disk
         }),

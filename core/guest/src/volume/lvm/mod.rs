@@ -30,6 +30,12 @@ pub(crate) struct Logical {
     pub(crate) device: Result<Device, String>,
 }
 
+/// The name of a logical volume below `/dev/mapper`: dashes inside names are doubled.
+pub(crate) fn mapper_name(name: &str) -> String {
+    let (group, volume) = name.split_once('/').unwrap_or((name, ""));
+    format!("{}-{}", group.replace('-', "--"), volume.replace('-', "--"))
+}
+
 /// A physical volume: its UUID without dashes, and where it lies.
 struct Physical {
     disk: usize,
@@ -104,4 +110,14 @@ pub(crate) fn read_tables(bytes: &[u8]) -> usize {
         drop(tables::array(&device, root, count));
     }
     values
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn dashes_in_names_are_doubled() {
+        assert_eq!(mapper_name("tide-group/log-root"), "tide--group-log--root");
+    }
 }

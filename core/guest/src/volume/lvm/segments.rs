@@ -75,8 +75,10 @@ impl Lay {
                 }
                 Layout::Nowhere => Layout::Nowhere,
                 // A part of stripes that is not a whole number of turns would begin with another leg.
-                Layout::Striped(..) if from == piece.start && to == piece.start + piece.len => piece.layout.clone(),
-                Layout::Striped(..) => {
+                Layout::Striped(..) | Layout::Chunks(_) if from == piece.start && to == piece.start + piece.len => {
+                    piece.layout.clone()
+                }
+                Layout::Striped(..) | Layout::Chunks(_) => {
                     return Err("it lies on a part of a striped volume, which is not read here".into());
                 }
             };

@@ -8,6 +8,7 @@ use std::{
 
 use jiff::Timestamp;
 use reformis_disk::{Error as DiskError, budget::Budget, error::WireKind, source::Links, text::printable};
+use reformis_guest::Keys;
 use reformis_machine::Site;
 use reformis_wire::Wires;
 use serde_json::json;
@@ -37,6 +38,8 @@ pub(super) struct Job<'a> {
     pub(super) running: &'a Wires,
     /// Whether programs of the fleet file may run.
     pub(super) programs: bool,
+    /// What opens encrypted volumes.
+    pub(super) keys: &'a Keys,
     /// After how long the second try begins; later ones take longer.
     pub(super) back_off: Duration,
     /// Whether the machine is still ours to land.
@@ -87,7 +90,8 @@ impl Job<'_> {
         };
         let observer = Watching { watch: self.watch, may_land: self.may_land };
         let budget = Budget::whole();
-        let context = Context { cancel: &self.watch.cancel, observer: &observer, budget: &budget, wires: self.wires };
+        let (cancel, wires, keys) = (&self.watch.cancel, self.wires, self.keys);
+        let context = Context { cancel, observer: &observer, budget: &budget, wires, keys };
         // A first pass that an earlier try made is as good as a new one: what changed since is told by the bytes.
         if spec.row.ahead && carry::first_pass(&spec.landing()).is_none() {
             let ahead = carry::ahead(&options, &Context { wires: self.running, ..context })?;

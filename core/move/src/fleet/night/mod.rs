@@ -26,6 +26,7 @@ use jiff::Timestamp;
 pub(super) use job::free;
 use job::{Job, SharedWatch};
 use rates::Rates;
+use reformis_guest::Keys;
 use reformis_machine::Site;
 use reformis_wire::{Wires, steady::Pace};
 use serde::Serialize;
@@ -52,6 +53,8 @@ pub struct Options {
     pub until: Option<Timestamp>,
     /// Whether programs that the fleet file names may run.
     pub programs: bool,
+    /// What opens encrypted volumes.
+    pub keys: Keys,
     /// For how long a machine is a worker's own until it must renew.
     pub lease: Duration,
     /// After how long a second try begins.
@@ -70,6 +73,7 @@ impl Options {
             at_once: 2,
             until: None,
             programs: false,
+            keys: Keys::default(),
             lease: Duration::from_secs(60),
             back_off: Duration::from_secs(5),
             patience: Duration::from_secs(600),
@@ -374,6 +378,7 @@ impl<'a> Night<'a> {
                 wires: &wires,
                 running: &running,
                 programs: self.options.programs,
+                keys: &self.options.keys,
                 back_off: self.options.back_off,
                 may_land: &may_land,
             };

@@ -1,0 +1,76 @@
+//! Encrypted volumes as a person opens them: by a key in a file that nobody else may read, and by nothing else.
+
+use std::{fs, os::unix::fs::PermissionsExt};
+
+use crate::support::{AS_IT_IS, Place};
+
+/// A disk with LUKS2, by the kernel and its own tools; in its last partition a file system with a file of 3000 lines.
+const TWO: &[u8] = include_bytes!("../../../core/guest/tests/guest/locked/two.raw.zst");
+const OPENED: [&str; 2] = ["--volume", "opened disk 1 partition 10"];
+
+fn place() -> Place {
+    let place = Place::new();
+    place.write("two.raw.zst", TWO);
+    place.run(&["recast", "two.raw.zst", "gauge.raw"]).expect(0);
+    key(&place, "key", b"high tide\n", 0o600);
+    key(&place, "wrong", b"low tide", 0o600);
+    place
+}
+
+fn key(place: &Place, name: &str, bytes: &[u8], mode: u32) {
+    let path = place.write(name, bytes);
+    fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+}
+
+#[test]
+fn a_file_inside_is_read_and_changed_with_the_key() {
+    let place = place();
+    let peek =
+        |disk: &'static str, more: &[&'static str]| place.run(&[&["peek", disk, "/file"], &OPENED[..], more].concat());
+    let locked = place.run(&["peek", "gauge.raw", "/file", "--volume", "disk 1 partition 10"]).expect(1).err;
+    assert!(locked.contains("LUKS"), "{locked}");
+    assert!(peek("gauge.raw", &["--unlock", "disk 1 partition 10=wrong"]).expect(1).err.contains("there is no volume"));
+    let read = peek("gauge.raw", &["--unlock", "disk 1 partition 10=key"]).expect(0).out;
+    assert!(read.starts_with("two 1\ntwo 2\n") && read.ends_with("two 3000\n"), "{}", read.len());
+
+    place.write("note", b"the gauge was moved\n");
+    let words = ["patch", "gauge.raw", "--put", "note:/note", "--out", "new.raw", "--unlock", "all=key"];
+    place.run(&[&words[..], &OPENED].concat()).expect(0);
+    let words = ["peek", "new.raw", "/note", "--unlock", "all=key"];
+    assert_eq!(place.run(&[&words[..], &OPENED].concat()).expect(0).out, "the gauge was moved\n");
+    let bytes = fs::read(place.path("new.raw")).unwrap();
+    assert!(!bytes.windows(19).any(|window| window == b"the gauge was moved"), "it lies there encrypted");
+    // The survey tells what the key opened, and nothing tells the key.
+    let survey = place.run(&["survey", "gauge.raw", "--unlock", "all=key", "--log", "log"]).expect(0);
+    assert!(survey.out.contains("opened disk 1 partition 10"), "{}", survey.out);
+    let log = fs::read_to_string(place.path("log")).unwrap();
+    assert!(![&survey.out, &survey.err, &log].iter().any(|text| text.contains("high tide")));
+}
+
+#[test]
+fn a_move_with_a_wrong_key_is_refused() {
+    let place = place();
+    let carry = |more: &[&'static str]| {
+        let words = ["carry", "gauge.raw", "--dest", "virtio-host", "--into", "landing", "--memory", "512MiB"];
+        let words =
+            [&words[..], &["--network", "default", "--firmware", "uefi", "--accept", "no-system"], &AS_IT_IS, more];
+        place.run(&words.concat())
+    };
+    let refused = carry(&["--unlock", "disk 1 partition 10=wrong"]).expect(3).err;
+    assert!(refused.contains("key-refused") && refused.contains("no key that was given opens it"), "{refused}");
+    assert!(!place.path("landing").exists());
+    carry(&["--unlock", "all=key"]).expect(0);
+    place.run(&["prove", "gauge.raw", "landing/gauge/gauge-0.qcow2"]).expect(0);
+}
+
+#[test]
+fn a_key_that_others_may_read_is_not_used() {
+    let place = place();
+    key(&place, "open", b"high tide", 0o644);
+    key(&place, "empty", b"", 0o600);
+    let survey = |unlock: &str| place.run(&["survey", "gauge.raw", "--unlock", unlock]);
+    assert!(survey("all=open").expect(1).err.contains("may be read by others"));
+    assert!(survey("all=empty").expect(1).err.contains("is empty"));
+    assert!(survey("all=none").expect(1).err.contains("No such file"));
+    assert!(survey("=key").expect(1).err.contains("VOLUME=FILE"));
+}
