@@ -26,9 +26,35 @@ use reformis_standin::{
     emulator::Emulator,
     export, hives, lvm, lzx,
     ova::{self, ManifestKind},
+    raid::{Array, Metadata},
     windows,
 };
 use serde_json::{Value, json};
+
+/// Members of arrays, and headers of LUKS with the places of their keys, as the target `locked` takes them.
+fn locked() -> Vec<(&'static str, Vec<u8>)> {
+    let luks = |packed: &[u8], skip: usize, kind: u8| {
+        let disk = zstd::decode_all(packed).expect("a fixture");
+        let at = disk.windows(6).rposition(|bytes| bytes == b"LUKS\xba\xbe").expect("a header");
+        [&[kind], &disk[at + skip..at + (168 << 10)]].concat()
+    };
+    let member = |level, metadata, chunk, layout, at: usize| {
+        let array = Array { level, metadata, chunk, layout, ..Array::mirror("3") };
+        let lens = [1 << 21, 1 << 21, 1 << 21, 1 << 21];
+        let members = array.members(&vec![7; array.size(&lens)], &lens);
+        members[0][at..at + 4096].to_vec()
+    };
+    let of = |count: u8, kind: u8, bytes: Vec<u8>| [vec![(count - 1) << 2 | kind], bytes].concat();
+    let old = (2 << 20) - (64 << 10);
+    vec![
+        ("one", luks(include_bytes!("../../core/guest/tests/guest/locked/one.raw.zst"), 0, 2)),
+        ("two", luks(include_bytes!("../../core/guest/tests/guest/locked/two.raw.zst"), 4096, 3)),
+        ("mirror", of(4, 0, member(1, Metadata::Behind, 0, 0, 4096))),
+        ("ten", of(4, 0, member(10, Metadata::Behind, 4096, 258, 4096))),
+        ("stripes", of(4, 0, member(0, Metadata::Behind, 4096, 1, 4096))),
+        ("old", of(4, 1, member(1, Metadata::Old, 0, 0, old))),
+    ]
+}
 
 /// `disk` as the image describes, as bytes.
 fn write(disk: &dyn Disk, image: &NewImage) -> Vec<u8> {
@@ -344,6 +370,9 @@ fn main() {
     put("brief", "brief.toml", include_bytes!("brief.toml"));
     put("brief", "site.toml", b"[networks]\n'a' = 'b'\n[destinations.x]\nlike = 'virtio-host'\nsummary = 'y'\n");
     put("fleet", "night.toml", include_bytes!("night.toml"));
+    for (name, seed) in locked() {
+        put("locked", name, &seed);
+    }
     put("guest", "esp", &with_esp());
     let archive = early::archive(&[("lib", early::LINK, b"usr/lib"), ("usr/lib/modules", early::FOLDER, b"")]);
     let network = "network:\n  ethernets:\n    shore: {match: {macaddress: '02:5a:17:00:00:01'}, set-name: ens5}\n    ens6: &a [*a]\n";

@@ -6,7 +6,7 @@ use crate::{
     disk::{Disk, Extent},
     error::{Error, Result},
     facts::Facts,
-    format::above::Opened,
+    format::above::{self, Reopen},
     source::Storage,
     trouble::Trouble,
 };
@@ -21,7 +21,7 @@ pub struct Image {
     /// The files that it consists of beside the one that was opened: extents, external data, and the disks below.
     pub files: Vec<Arc<dyn Storage>>,
     /// How it was opened; none for a disk below another.
-    pub(crate) opened: Option<Opened>,
+    pub(crate) opened: Option<Arc<dyn Reopen>>,
 }
 
 impl Image {
@@ -43,7 +43,7 @@ impl Image {
         cancelled: &dyn Fn() -> bool,
     ) -> Result<Option<Vec<Range<u64>>>> {
         match &self.opened {
-            Some(opened) => opened.above(below, most, cancelled),
+            Some(opened) => above::above(opened.as_ref(), below, most, cancelled),
             None => Ok(Some(vec![0..self.disk.size()])),
         }
     }

@@ -5,20 +5,21 @@
 
 use std::{ops::Range, path::PathBuf, sync::Arc};
 
-use super::opener::{Opener, place_of};
 use crate::{
     disk::{Disk, Extent, ExtentKind},
     error::{Error, Result, check_range},
-    shape::Format,
     source::Storage,
 };
 
-/// How an image was opened.
-#[derive(Clone)]
-pub(crate) struct Opened {
-    pub(crate) opener: Opener,
-    pub(crate) storage: Arc<dyn Storage>,
-    pub(crate) format: Format,
+/// How an image was opened, so that it can be once more.
+pub(crate) trait Reopen: Send + Sync {
+    /// The disk, with another one in the place of one below.
+    fn with(&self, stand_in: StandIn) -> Result<Arc<dyn Disk>>;
+}
+
+/// Where a file lies, whatever its name.
+pub(super) fn place_of(storage: &dyn Storage) -> PathBuf {
+    PathBuf::from(storage.name()).canonicalize().unwrap_or_else(|_| storage.name().into())
 }
 
 /// A disk that is put in the place of one in a chain: all of one kind, with nothing to read.
@@ -36,43 +37,37 @@ impl StandIn {
     }
 }
 
-impl Opened {
-    /// The ranges that do not come from the image in `below`, ascending and apart; none where there are more than `most`. Where that
-    /// image is not in the chain, that is all of the disk.
-    ///
-    /// # Errors
-    /// Those of opening and of reading tables; [`Error::Interrupted`].
-    pub(crate) fn above(
-        &self,
-        below: &dyn Storage,
-        most: usize,
-        cancelled: &dyn Fn() -> bool,
-    ) -> Result<Option<Vec<Range<u64>>>> {
-        let place = place_of(below);
-        let with = |kind| {
-            let opener = self.opener.clone().with_stand_in(StandIn { place: place.clone(), kind });
-            Ok::<_, Error>(opener.open(self.storage.clone(), Some(self.format))?.disk)
-        };
-        let (data, hole) = (with(ExtentKind::Data)?, with(ExtentKind::Zero)?);
-        let (mut ranges, mut at): (Vec<Range<u64>>, u64) = (Vec::new(), 0);
-        while at < data.size() {
-            if cancelled() {
-                return Err(Error::Interrupted);
-            }
-            let (one, other) = (data.extent_at(at)?, hole.extent_at(at)?);
-            let end = one.end().min(other.end());
-            if one.kind == other.kind {
-                let is_full = ranges.len() >= most;
-                match ranges.last_mut() {
-                    Some(last) if last.end == at => last.end = end,
-                    _ if is_full => return Ok(None),
-                    _ => ranges.push(at..end),
-                }
-            }
-            at = end.max(at + 1);
+/// The ranges that do not come from the image in `below`, ascending and apart; none where there are more than `most`. Where that image is not
+/// in the chain, that is all of the disk.
+///
+/// # Errors
+/// Those of opening and of reading tables; [`Error::Interrupted`].
+pub(crate) fn above(
+    image: &dyn Reopen,
+    below: &dyn Storage,
+    most: usize,
+    cancelled: &dyn Fn() -> bool,
+) -> Result<Option<Vec<Range<u64>>>> {
+    let with = |kind| image.with(StandIn { place: place_of(below), kind });
+    let (data, hole) = (with(ExtentKind::Data)?, with(ExtentKind::Zero)?);
+    let (mut ranges, mut at): (Vec<Range<u64>>, u64) = (Vec::new(), 0);
+    while at < data.size() {
+        if cancelled() {
+            return Err(Error::Interrupted);
         }
-        Ok(Some(ranges))
+        let (one, other) = (data.extent_at(at)?, hole.extent_at(at)?);
+        let end = one.end().min(other.end());
+        if one.kind == other.kind {
+            let is_full = ranges.len() >= most;
+            match ranges.last_mut() {
+                Some(last) if last.end == at => last.end = end,
+                _ if is_full => return Ok(None),
+                _ => ranges.push(at..end),
+            }
+        }
+        at = end.max(at + 1);
     }
+    Ok(Some(ranges))
 }
 
 /// A disk that is all of one kind; its bytes are of no interest to anybody.

@@ -6,11 +6,12 @@ use std::{
 };
 
 use super::{
-    above::{Opened, StandIn},
+    above::{Reopen, StandIn, place_of},
     head::{extension_of, head},
 };
 use crate::{
     container::{is_archive, packed::Wrapping},
+    disk::Disk,
     error::{Error, Result, WireKind},
     image::{Image, Refused},
     shape::Format,
@@ -63,7 +64,7 @@ impl Opener {
     }
 
     /// Puts another disk in the place of one that a delta is of.
-    pub(super) fn with_stand_in(mut self, stand_in: StandIn) -> Self {
+    fn with_stand_in(mut self, stand_in: StandIn) -> Self {
         self.stand_in = Some(stand_in);
         self
     }
@@ -119,7 +120,7 @@ impl Opener {
         let mut image = self.known.open(format, storage.clone(), &inner)?;
         if self.chain.is_empty() {
             image.files = std::mem::take(&mut self.files.lock().unwrap_or_else(PoisonError::into_inner));
-            image.opened = Some(Opened { opener: self.clone(), storage, format });
+            image.opened = Some(Arc::new(Opened { opener: self.clone(), storage, format }));
         }
         if let Some(trouble) = image.facts.troubles.first() {
             image.disk = Arc::new(Refused::new(image.facts.virtual_size, trouble.clone()));
@@ -185,6 +186,19 @@ impl Opener {
     }
 }
 
+/// How an image was opened.
+struct Opened {
+    opener: Opener,
+    storage: Arc<dyn Storage>,
+    format: Format,
+}
+
+impl Reopen for Opened {
+    fn with(&self, stand_in: StandIn) -> Result<Arc<dyn Disk>> {
+        Ok(self.opener.clone().with_stand_in(stand_in).open(self.storage.clone(), Some(self.format))?.disk)
+    }
+}
+
 /// Whether a name led to nothing that may be opened.
 fn is_nowhere(error: &Error) -> bool {
     match error {
@@ -198,11 +212,6 @@ fn is_nowhere(error: &Error) -> bool {
 /// The part of a name behind its last folder, in either kind of path.
 fn last_part(name: &str) -> &str {
     name.rsplit(['/', '\\']).next().unwrap_or(name)
-}
-
-/// Where a file lies, whatever its name.
-pub(super) fn place_of(storage: &dyn Storage) -> PathBuf {
-    PathBuf::from(storage.name()).canonicalize().unwrap_or_else(|_| storage.name().into())
 }
 
 /// What a file that is no image looks like, as the end of a sentence.

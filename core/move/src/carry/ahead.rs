@@ -49,7 +49,7 @@ pub fn ahead(options: &Options, context: &Context<'_>) -> Result<Ahead> {
     let prepared = settled.with(Inside::default());
     let (plan, findings) = prepared.accepted(&options.accept)?;
     check(plan)?;
-    let (head, chains) = (head(&prepared, plan), chains(&prepared, plan));
+    let (head, mut chains) = (head(&prepared, plan), chains(&prepared, plan));
     let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME, true)?;
     if staged.had_stale() {
         // A pass that was cut off goes on where nothing has changed; a whole one is made anew.
@@ -87,6 +87,10 @@ pub fn ahead(options: &Options, context: &Context<'_>) -> Result<Ahead> {
         carried = carried.saturating_add(disk.written.copied.stored);
     }
     let pass = FirstPass { began, ended: Timestamp::now(), carried };
+    for file in chains.iter_mut().flatten() {
+        let read = move_.sources.iter().find(|read| read.path == file.path && read.is_same_version(file));
+        file.digest = read.and_then(|read| read.digest.clone());
+    }
     ahead::mark(staged.inside(), &Kept { pass: pass.clone(), chains }).inspect_err(keep)?;
     staged.inside().sync().inspect_err(keep)?;
     staged.leave();

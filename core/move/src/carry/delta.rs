@@ -3,7 +3,6 @@
 use std::ops::Range;
 
 use jiff::{SignedDuration, Timestamp};
-use reformis_disk::Storage;
 
 use super::changes::MOST;
 use crate::{
@@ -11,7 +10,7 @@ use crate::{
     landing::ahead::Kept,
     observer::Context,
     record::SourceFile,
-    target::{TargetDisk, source_file},
+    target::{TargetDisk, is_still},
 };
 
 /// How long before a first pass its files must have been left alone: file systems tell the time of a change in steps, of two seconds at
@@ -33,24 +32,18 @@ pub(super) fn of(
     let Some((top, _)) = earlier.split_first() else { return Ok(None) };
     let files = || disk.parts.iter().map(|part| &part.storage).chain(&image.files);
     let is_frozen =
-        |file: &SourceFile| is_known(file, first.pass.began) && files().any(|now| is_still(now.as_ref(), file));
+        |file: &SourceFile| is_known(file, first.pass.began) && files().any(|now| is_still(file, now.as_ref()));
     if !earlier.iter().all(is_frozen) {
         return Ok(None);
     }
-    if disk.parts.first().is_some_and(|part| is_still(part.storage.as_ref(), top)) {
+    if disk.parts.first().is_some_and(|part| is_still(top, part.storage.as_ref())) {
         // No snapshot was made of this one, and nobody wrote to it.
         return Ok(Some(Vec::new()));
     }
-    let Some(below) = image.files.iter().find(|now| is_still(now.as_ref(), top)) else { return Ok(None) };
+    let Some(below) = image.files.iter().find(|now| is_still(top, now.as_ref())) else { return Ok(None) };
     let above = image.above(below.as_ref(), MOST, &|| context.is_cancelled())?;
     tracing::info!(disk = disk.id, above = top.path, runs = above.as_ref().map(Vec::len), "a delta tells of changes");
     Ok(above)
-}
-
-/// Whether the file at hand is the version that was read.
-fn is_still(now: &dyn Storage, file: &SourceFile) -> bool {
-    let now = source_file(now, None);
-    now.path == file.path && now.is_same_version(file)
 }
 
 /// Whether a file that is written to behind our back would not have the same version.

@@ -418,6 +418,12 @@ pub(crate) fn source_file(storage: &dyn Storage, digest: Option<FileDigest>) -> 
     }
 }
 
+/// Whether `now` is the version of `file` that was read.
+pub(crate) fn is_still(file: &SourceFile, now: &dyn Storage) -> bool {
+    let now = source_file(now, None);
+    now.path == file.path && now.is_same_version(file)
+}
+
 /// `path` from the root, so that a receipt is good from any folder; a link without what lets us in.
 pub(crate) fn absolute(path: &str) -> String {
     if Wires::is_link(Path::new(path)) {

@@ -15,11 +15,11 @@ pub(super) type Secret = Zeroizing<Vec<u8>>;
 /// The longest key that is made, in bytes.
 pub(super) const MOST_KEY: usize = 512;
 /// Rounds of PBKDF2 that are made at the most; what takes a processor some seconds has a few millions.
-const MOST_ROUNDS: u32 = 100_000_000;
+const MOST_ROUNDS: u32 = if cfg!(fuzzing) { 2000 } else { 100_000_000 };
 /// Memory of Argon2 in KiB: the most that the format's own tools ask for.
-const MOST_MEMORY: u32 = 4 << 20;
+const MOST_MEMORY: u32 = if cfg!(fuzzing) { 2048 } else { 4 << 20 };
 /// Memory times passes, in KiB.
-const MOST_WORK: u64 = 64 << 20;
+const MOST_WORK: u64 = if cfg!(fuzzing) { 8192 } else { 64 << 20 };
 
 /// How a passphrase is made into a key.
 #[derive(Debug, Clone, PartialEq, Eq)]
