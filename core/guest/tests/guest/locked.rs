@@ -185,3 +185,48 @@ fn a_broken_header_opens_nothing() {
     let trouble = guest.volumes.iter().find(|volume| volume.name == "disk 2 partition 10").unwrap().trouble.clone();
     assert!(trouble.is_some_and(|trouble| trouble.contains("its header, and the copy of it is not sound")));
 }
+
+/// A system on an encrypted root, which its crypttab calls `vault`: it is found with the key, and made ready through it.
+#[test]
+fn a_machine_with_an_encrypted_root_is_made_ready() {
+    if !has(&["mke2fs", "debugfs", "e2fsck", "sfdisk", "mkswap"]) {
+        return;
+    }
+    let [one, _] = disks();
+    let guest = open(&[one], &keys(KEY));
+    let opened = guest.volumes.iter().find(|volume| volume.name == "opened disk 1 partition 10").unwrap();
+    let uuid = opened.opens.clone().unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let link = reformis_standin::early::archive(&[("usr", reformis_standin::early::FOLDER, b"")]);
+    let mut files = crate::common::system(&zstd::encode_all(&link[..], 3).unwrap());
+    for (path, bytes) in &mut files {
+        if ["/etc/fstab", "/etc/default/grub", "/boot/grub/grub.cfg"].contains(path) {
+            *bytes = String::from_utf8(bytes.clone()).unwrap().replace("/dev/sda2", "/dev/mapper/vault").into_bytes();
+        }
+    }
+    files.push(("/etc/crypttab", format!("vault UUID={uuid} none luks\nother /dev/sda9 none luks\n").into_bytes()));
+    let files: Vec<(&str, &[u8])> = files.iter().map(|(path, bytes)| (*path, bytes.as_slice())).collect();
+    let root = crate::common::tree(folder.path(), &files);
+    let root = crate::common::ext4(folder.path(), 20, crate::common::ROOT_UUID, Some(&root));
+    guest.bench.begin("fill", "a test");
+    opened.device().unwrap().write(0, &root).unwrap();
+    let overlay = guest.bench.take().remove(0);
+    let mut disk = vec![0; overlay.size() as usize];
+    overlay.read_at(0, &mut disk).unwrap();
+
+    assert_eq!(open(std::slice::from_ref(&disk), &Keys::default()).systems.len(), 0);
+    let mut guest = open(std::slice::from_ref(&disk), &keys(KEY));
+    assert_eq!(guest.systems.len(), 1, "{:?}", guest.unread);
+    let wishes = reformis_guest::Wishes::default();
+    let made = reformis_guest::refit(&mut guest, &crate::common::virtio("vd"), &wishes, NOW);
+    let names = crate::common::names(&made);
+    assert!(names.contains(&reformis_guest::edit::DRIVERS), "{names:?} {:?}", made.remarks);
+    let root = made.evidence[0].1.iter().find(|link| link.about.starts_with("root=")).unwrap();
+    assert!(root.seen.contains("/dev/mapper/vault: opened disk 1 partition 10"), "{}", root.seen);
+    // Changed are sectors of that partition alone, none of its header.
+    let overlay = guest.bench.take().remove(0);
+    let first = disk.windows(6).rposition(|bytes| bytes == b"LUKS\xba\xbe").unwrap() as u64;
+    let inside = first + (2 << 20)..first + (26 << 20);
+    let ranges: Vec<_> = overlay.edits().iter().flat_map(|edit| edit.ranges.clone()).collect();
+    assert!(!ranges.is_empty() && ranges.iter().all(|range| inside.start <= range.start && range.end <= inside.end));
+}

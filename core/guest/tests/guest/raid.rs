@@ -251,3 +251,70 @@ fn a_root_on_a_mirror_is_a_system() {
         run(Command::new("e2fsck").arg("-fn").arg(&path));
     }
 }
+
+/// The system of a machine with two disks, one mirror over both: found by `/dev/md0`, and made ready on either half.
+#[test]
+fn a_machine_on_a_mirror_is_made_ready() {
+    if !has(&["mke2fs", "debugfs", "e2fsck", "sfdisk", "mkswap"]) {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let path = crate::common::guest(folder.path(), |files| {
+        for (path, bytes) in files.iter_mut() {
+            if ["/etc/fstab", "/etc/default/grub", "/boot/grub/grub.cfg"].contains(path) {
+                *bytes = String::from_utf8(bytes.clone()).unwrap().replace("/dev/sda2", "/dev/md0").into_bytes();
+            }
+        }
+    });
+    let root = fs::read(path).unwrap()[5 * MIB as usize..45 * MIB as usize].to_vec();
+    let lens = [(42 * MIB) as usize; 2];
+    let mut content = root;
+    content.resize(Array::mirror("0").size(&lens), 0);
+    let members = Array::mirror("0").members(&content, &lens);
+    let disks: Vec<PathBuf> = ["one", "two"]
+        .into_iter()
+        .zip(&members)
+        .map(|(name, member)| {
+            let (path, file) =
+                crate::common::disk(folder.path(), name, 44, "label: dos\nstart=2048, size=86016, type=fd\n");
+            std::os::unix::fs::FileExt::write_all_at(&file, member, MIB).unwrap();
+            path
+        })
+        .collect();
+    let mut before = guest(&disks);
+    assert_eq!(before.systems.len(), 1, "{:?}", before.unread);
+    let mut hardware = crate::common::virtio("vd");
+    hardware.disks.push(hardware.disks[0].clone());
+    let made = reformis_guest::refit(&mut before, &hardware, &reformis_guest::Wishes::default(), NOW);
+    let names = crate::common::names(&made);
+    assert!(names.contains(&reformis_guest::edit::DRIVERS), "{names:?} {:?}", made.remarks);
+    let changes = made.done.iter().flat_map(|done| &done.changes);
+    assert!(changes.clone().all(|change| !change.contains("/dev/md0 is")), "arrays keep their names: {:?}", made.done);
+    let root = made.evidence[0].1.iter().find(|link| link.about.starts_with("root=")).unwrap();
+    assert!(root.seen.contains("/dev/md0: array 0"), "{}", root.seen);
+    let halves: Vec<Vec<u8>> = before
+        .bench
+        .take()
+        .iter()
+        .map(|overlay| {
+            let mut bytes = vec![0; overlay.size() as usize];
+            overlay.read_at(0, &mut bytes).unwrap();
+            bytes
+        })
+        .collect();
+    // What the array holds, behind its superblock: the same on both, and sound.
+    let data = |half: &Vec<u8>| half[2 * MIB as usize..42 * MIB as usize].to_vec();
+    assert!(data(&halves[0]) == data(&halves[1]) && data(&halves[0]) != content[..40 * MIB as usize]);
+    let part = folder.path().join("part");
+    fs::write(&part, data(&halves[1])).unwrap();
+    run(Command::new("e2fsck").arg("-fn").arg(&part));
+    // Either half alone starts, and says that the other is missing.
+    fs::write(&disks[1], &halves[1]).unwrap();
+    let mut alone = guest(&disks[1..]);
+    let made = reformis_guest::refit(&mut alone, &crate::common::virtio("vd"), &reformis_guest::Wishes::default(), NOW);
+    assert_eq!(crate::common::names(&made), Vec::<&str>::new());
+    let missing = |remark: &reformis_guest::Remark| {
+        matches!(remark, reformis_guest::Remark::ArrayIncomplete { missing: 1, members: 2, .. })
+    };
+    assert!(made.remarks.iter().any(missing), "{:?}", made.remarks);
+}

@@ -46,7 +46,8 @@ pub(super) fn of(
     Ok(above)
 }
 
-/// Whether a file that is written to behind our back would not have the same version.
+/// Whether a file that is written to behind our back would not have the same version. What a remote calls it (a tag) often is made of a time in
+/// whole seconds that we do not see, so that a write within the same one leaves it as it is.
 fn is_known(file: &SourceFile, began: Timestamp) -> bool {
-    file.tag.is_some() || file.modified.is_some_and(|modified| began.duration_since(modified) >= STILL)
+    file.tag.is_none() && file.modified.is_some_and(|modified| began.duration_since(modified) >= STILL)
 }
