@@ -3,6 +3,7 @@
 //! A file system is asked by **nodes**: a file or a folder is found once, by name in its folder, and read or changed by its node
 //! from then on. A path means something to a [`tree::Tree`] alone, which knows what is mounted where.
 
+pub(crate) mod btrfs;
 pub(crate) mod efi;
 pub(crate) mod ext;
 pub(crate) mod fat;
@@ -23,8 +24,17 @@ use reformis_disk::{budget::Budget, to_usize};
 use crate::error::{Error, Result};
 use node::{Attribute, Entry, Facts, Meta, New, Node, Owner, Stat, Stream};
 
-/// A file system that can be read. What only some have (extended attributes, streams) is a method that gives nothing for the
-/// others; subvolumes with a first folder each come in with the first file system that has them.
+/// Which of the trees of a volume is meant.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Subvolume {
+    /// The one of this number; 0 is the first one.
+    Number(u64),
+    /// The one at this path, from the first one on.
+    Path(Vec<u8>),
+}
+
+/// A file system that can be read. What only some have (extended attributes, streams, subvolumes) is a method that gives nothing for the
+/// others.
 pub(crate) trait FileSystem: Send {
     /// What it is.
     ///
@@ -43,6 +53,22 @@ pub(crate) trait FileSystem: Send {
 
     /// Its first folder.
     fn root(&self) -> Node;
+
+    /// The first folder of a subvolume; `None` where there is no such one.
+    ///
+    /// # Errors
+    /// Those of reading.
+    fn subvolume(&self, _: &Subvolume) -> Result<Option<Node>> {
+        Ok(None)
+    }
+
+    /// The paths of all subvolumes, from the first one on.
+    ///
+    /// # Errors
+    /// Those of reading.
+    fn subvolumes(&self) -> Result<Vec<Vec<u8>>> {
+        Ok(Vec::new())
+    }
 
     /// What is called `name` in a folder, by the file system's own rules for letters' case, with its name as it is stored;
     /// `None` when there is nothing.

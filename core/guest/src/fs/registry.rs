@@ -1,6 +1,6 @@
 //! The table of file systems: adding one is adding its folder and a line in each of these.
 
-use super::{FileSystem, Shared, ext, fat, ntfs, xfs};
+use super::{FileSystem, Shared, btrfs, ext, fat, ntfs, xfs};
 use crate::{bench::Device, error::Result, fs::node::Facts, volume::probe::Volume};
 
 /// The edit that a replayed journal is.
@@ -20,7 +20,19 @@ pub(crate) struct Opened {
 /// # Errors
 /// Those of the file system.
 pub(crate) fn open(device: &Device, kind: Volume, now: i64) -> Result<Option<Opened>> {
+    open_among(device, &[], kind, now)
+}
+
+/// The same; what lies on several devices finds the others among `others`.
+///
+/// # Errors
+/// Those of the file system.
+pub(crate) fn open_among(device: &Device, others: &[Device], kind: Volume, now: i64) -> Result<Option<Opened>> {
     Ok(match kind {
+        Volume::Btrfs => {
+            let btrfs = btrfs::Btrfs::open(device, others)?;
+            Some(Opened { fs: Shared::new(btrfs), replayed: false })
+        }
         Volume::Ext => {
             let (ext, replayed) = ext::volume::open(device, now)?;
             Some(Opened { fs: Shared::new(ext), replayed })

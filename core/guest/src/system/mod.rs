@@ -15,7 +15,7 @@ use nt::Nt;
 use crate::{
     bench::Bench,
     error::Result,
-    fs::{Shared, registry, tree::Tree},
+    fs::{Shared, Subvolume, registry, tree::Tree},
     volume::{finder, found::Found, luks::Keys, probe::Volume},
 };
 
@@ -36,6 +36,39 @@ pub struct Guest {
     /// The file systems that were opened, one for each volume whichever trees it is in, by the volumes' places.
     pub(crate) opened: BTreeMap<usize, Shared>,
 }
+
+/// The tree of the system on a file system, and whether there is one: of several subvolumes the one that its own table of mounts calls the root, or
+/// else the first that looks like one.
+fn root_in(fs: Shared, index: usize) -> (Tree, bool) {
+    let whole = Tree::new(fs.clone(), index);
+    let paths = whole.noted("", fs.lock().subvolumes()).unwrap_or_default();
+    if paths.is_empty() {
+        let is_root = is_root(&whole);
+        return (whole, is_root);
+    }
+    let mut first = is_root(&whole).then(|| Tree::new(fs.clone(), index));
+    for path in paths.into_iter().take(MOST_SUBVOLUMES) {
+        let wanted = Subvolume::Path(path);
+        let Some(node) = whole.noted("", fs.lock().subvolume(&wanted)).flatten() else { continue };
+        let tree = Tree::new(fs.clone(), index).from(Some(node));
+        if !is_root(&tree) {
+            continue;
+        }
+        let lines = fstab::read(&tree.text("/etc/fstab").unwrap_or_default());
+        let calls = lines.iter().any(|line| line.place == "/" && line.subvolume().as_ref() == Some(&wanted));
+        if calls {
+            return (tree, true);
+        }
+        first.get_or_insert(tree);
+    }
+    match first {
+        Some(tree) => (tree, true),
+        None => (whole, false),
+    }
+}
+
+/// Subvolumes that are looked at for a system.
+const MOST_SUBVOLUMES: usize = 64;
 
 impl Guest {
     /// Reads the guest on `disks`, which are in its own order. Changes are made at `now`, in seconds since 1970; what is
@@ -85,11 +118,10 @@ impl Guest {
                     guest.note_troubles(&system.tree)?;
                     guest.systems.push(Box::new(system));
                 }
-            } else if matches!(kind, Some(Volume::Ext | Volume::Xfs))
+            } else if matches!(kind, Some(Volume::Ext | Volume::Xfs | Volume::Btrfs))
                 && let Some(fs) = guest.open_volume(index, now)?
             {
-                let tree = Tree::new(fs, index);
-                let is_root = is_root(&tree);
+                let (tree, is_root) = root_in(fs, index);
                 guest.note_troubles(&tree)?;
                 if is_root {
                     let system = guest.linux(tree, index, now)?;
@@ -126,7 +158,13 @@ impl Guest {
         let volume = &self.volumes[index];
         let (Some(device), Some(kind)) = (&volume.device, volume.kind) else { return Ok(None) };
         let name = volume.name.clone();
-        match registry::open(device, kind, now) {
+        // What lies on several devices is opened by the first of them.
+        let is_same = |other: &&Found| other.kind == volume.kind && volume.uuid.is_some() && other.uuid == volume.uuid;
+        if kind == Volume::Btrfs && self.volumes.iter().take(index).any(|other| is_same(&other)) {
+            return Ok(None);
+        }
+        let others: Vec<_> = self.volumes.iter().filter(is_same).filter_map(|other| other.device.clone()).collect();
+        match registry::open_among(device, &others, kind, now) {
             Ok(Some(opened)) => {
                 if opened.replayed {
                     self.replayed.push(name);
@@ -175,7 +213,7 @@ impl Guest {
         let places = tree.noted(nt::hives::path("SYSTEM"), found).unwrap_or_default();
         for (name, index) in &places {
             if let Some(fs) = self.open_volume(*index, now)? {
-                tree.mount(&format!("/{name}"), fs, *index);
+                tree.mount(&format!("/{name}"), fs, None, *index);
             }
         }
         let mut system = Nt::read(tree, root, &self.volumes, &places, now);
@@ -202,12 +240,17 @@ impl Guest {
         let fstab = fstab::read(&tree.text("/etc/fstab").unwrap_or_default());
         for line in &fstab {
             let Some((index, _)) = devices::resolve(&self.volumes, &line.spec) else { continue };
+            let subvolume = line.subvolume();
             // What is mounted in place of the root we are in, or nowhere, adds nothing.
-            if line.place.len() < 2 || !line.place.starts_with('/') || index == root {
+            if line.place.len() < 2 || !line.place.starts_with('/') || index == root && subvolume.is_none() {
                 continue;
             }
             if let Some(fs) = self.open_volume(index, now)? {
-                tree.mount(&line.place, fs, index);
+                let found = subvolume.map(|wanted| fs.lock().subvolume(&wanted));
+                match tree.noted(&line.place, found.transpose().map(Option::flatten)).flatten() {
+                    None if line.subvolume().is_some() => {}
+                    first => tree.mount(&line.place, fs, first, index),
+                }
             }
         }
         Ok(Linux::read(tree, root, fstab))

@@ -142,7 +142,7 @@ impl Found {
                 let mut bytes = [0; 16];
                 device.read(at, &mut bytes)?;
                 self.uuid = Some(uuid::Uuid::from_bytes(bytes).to_string());
-                let mut label = [0; 12];
+                let mut label = [0; 16];
                 device.read(text, &mut label)?;
                 let end = label.iter().position(|byte| *byte == 0).unwrap_or(label.len());
                 self.label = String::from_utf8_lossy(&label[..end]).into();

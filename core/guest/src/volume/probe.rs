@@ -61,10 +61,8 @@ impl Volume {
 
     /// Whether what lies in it can be read here, or is not for reading.
     pub fn is_read(self) -> bool {
-        matches!(
-            self,
-            Self::Ext | Self::Xfs | Self::Fat | Self::Ntfs | Self::Swap | Self::Hibernation | Self::Lvm | Self::Md
-        )
+        let is_between = matches!(self, Self::Swap | Self::Hibernation | Self::Lvm | Self::Md);
+        is_between || matches!(self, Self::Ext | Self::Xfs | Self::Btrfs | Self::Fat | Self::Ntfs)
     }
 
     /// Whether what is in it can be read only with a key.

@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+mod btrfs;
 mod common;
 mod damage;
 mod elsewhere;

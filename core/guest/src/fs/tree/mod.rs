@@ -39,6 +39,8 @@ const ENTRY: u64 = 256;
 pub(crate) struct Mount {
     pub(crate) path: Vec<Name>,
     pub(crate) fs: Shared,
+    /// Its first folder here, where that is not the file system's own.
+    pub(crate) root: Option<Node>,
     /// The volume that holds it, by its place among those that were found.
     pub(crate) volume: usize,
 }
@@ -114,7 +116,7 @@ impl Tree {
     /// A tree whose root is `fs`, on the volume of number `volume`.
     pub(crate) fn new(fs: Shared, volume: usize) -> Self {
         let budget = fs.lock().budget().clone();
-        let mounts = vec![Mount { path: Vec::new(), fs, volume }];
+        let mounts = vec![Mount { path: Vec::new(), fs, root: None, volume }];
         Self { mounts, unlabelled: false, labels: None, budget, troubles: Mutex::default() }
     }
 
@@ -133,9 +135,17 @@ impl Tree {
         self.labels = Some(Box::new(labels));
     }
 
-    /// Mounts `fs` at `path`.
-    pub(crate) fn mount(&mut self, path: &str, fs: Shared, volume: usize) {
-        self.mounts.push(Mount { path: names(path.as_bytes()).collect(), fs, volume });
+    /// The same tree, which begins at another folder of its first file system: at a subvolume.
+    pub(crate) fn from(mut self, root: Option<Node>) -> Self {
+        if let Some(first) = self.mounts.first_mut() {
+            first.root = root;
+        }
+        self
+    }
+
+    /// Mounts `fs` at `path`; its first folder there is `root`, where that is not its own.
+    pub(crate) fn mount(&mut self, path: &str, fs: Shared, root: Option<Node>, volume: usize) {
+        self.mounts.push(Mount { path: names(path.as_bytes()).collect(), fs, root, volume });
     }
 
     /// Memory for what is collected from it.
@@ -203,9 +213,11 @@ impl Tree {
     #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     fn locate(&self, path: &[Name]) -> Result<Option<(Shared, Entry)>> {
         let (index, depth) = self.mount_of(path);
-        let shared = self.mounts[index].fs.clone();
+        let Mount { fs: shared, root, .. } = &self.mounts[index];
+        let (shared, root) = (shared.clone(), *root);
         let fs = shared.lock();
-        let mut found = Entry { name: path.last().cloned().unwrap_or_default(), node: fs.root() };
+        let node = root.unwrap_or_else(|| fs.root());
+        let mut found = Entry { name: path.last().cloned().unwrap_or_default(), node };
         for name in &path[depth..] {
             match fs.lookup(found.node, name) {
                 Ok(Some(entry)) => found = entry,

@@ -2,6 +2,8 @@
 
 use serde::Serialize;
 
+use crate::fs::Subvolume;
+
 /// A line that mounts something.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Line {
@@ -13,6 +15,23 @@ pub struct Line {
     pub kind: String,
     /// Options, with commas.
     pub options: String,
+}
+
+impl Line {
+    /// The subvolume that is mounted, where the options name one (`man 5 btrfs`).
+    pub(crate) fn subvolume(&self) -> Option<Subvolume> {
+        subvolume(&self.options)
+    }
+}
+
+/// The subvolume that mount options name.
+pub(crate) fn subvolume(options: &str) -> Option<Subvolume> {
+    let of = |option: &str| match option.split_once('=')? {
+        ("subvol", path) => Some(Subvolume::Path(path.trim_start_matches('/').as_bytes().to_vec())),
+        ("subvolid", number) => number.parse().ok().map(Subvolume::Number),
+        _ => None,
+    };
+    options.split(',').find_map(of)
 }
 
 /// Spaces and tabs in fields are written as octal numbers.

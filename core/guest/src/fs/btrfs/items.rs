@@ -1,0 +1,159 @@
+//! Items: inodes, entries of folders, extents of files (Linux, `btrfs_inode_item`, `btrfs_dir_item`, `btrfs_file_extent_item`).
+
+use super::{
+    bytes::{u8_at, u16_at, u32_at, u64_at},
+    tree::{Key, key_of},
+};
+use crate::fs::node::{Kind, Stat};
+
+pub(super) const INODE: u8 = 1;
+pub(super) const ATTRIBUTE: u8 = 24;
+pub(super) const ENTRY: u8 = 84;
+pub(super) const ENTRY_BY_PLACE: u8 = 96;
+pub(super) const EXTENT: u8 = 108;
+pub(super) const SUM: u8 = 128;
+pub(super) const ROOT: u8 = 132;
+pub(super) const ROOT_ENTRY: u8 = 156;
+pub(super) const CHUNK: u8 = 228;
+/// The object that all chunks are of.
+pub(super) const CHUNKS: u64 = 256;
+/// The object that sums are of.
+pub(super) const SUMS: u64 = u64::MAX - 9;
+/// Bytes of an inode.
+pub(super) const INODE_LEN: usize = 160;
+
+/// An inode.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Inode {
+    pub(super) size: u64,
+    pub(super) mode: u32,
+    links: u32,
+    owner: (u32, u32),
+    modified: i64,
+    flags: u64,
+}
+
+impl Inode {
+    pub(super) fn parse(bytes: &[u8]) -> Option<Self> {
+        (bytes.len() >= INODE_LEN).then(|| Self {
+            size: u64_at(bytes, 16),
+            links: u32_at(bytes, 40),
+            owner: (u32_at(bytes, 44), u32_at(bytes, 48)),
+            mode: u32_at(bytes, 52),
+            flags: u64_at(bytes, 64),
+            modified: i64::from_le_bytes(u64_at(bytes, 136).to_le_bytes()),
+        })
+    }
+
+    /// A folder with nothing in it, which stands for a subvolume that a snapshot does not have.
+    pub(super) fn empty_folder() -> Self {
+        Self { size: 0, mode: 0o040_755, links: 1, owner: (0, 0), modified: 0, flags: 0 }
+    }
+
+    pub(super) fn kind(self) -> Kind {
+        match self.mode & 0o170_000 {
+            0o100_000 => Kind::File,
+            0o040_000 => Kind::Folder,
+            0o120_000 => Kind::Link,
+            _ => Kind::Other,
+        }
+    }
+
+    /// Whether its bytes have sums.
+    pub(super) fn has_sums(self) -> bool {
+        self.flags & 1 == 0
+    }
+
+    pub(super) fn stat(self, id: u64) -> Stat {
+        Stat {
+            kind: self.kind(),
+            size: self.size,
+            mode: u16::try_from(self.mode & 0o7777).unwrap_or(0),
+            uid: self.owner.0,
+            gid: self.owner.1,
+            modified: self.modified,
+            links: self.links,
+            id,
+        }
+    }
+}
+
+/// An entry of a folder, or an attribute: what it leads to, its name, and its bytes.
+pub(super) struct Named<'i> {
+    pub(super) leads_to: Key,
+    pub(super) name: &'i [u8],
+    pub(super) value: &'i [u8],
+}
+
+/// All that lie in one item: names with the same number share it.
+pub(super) fn named(mut item: &[u8]) -> impl Iterator<Item = Named<'_>> {
+    std::iter::from_fn(move || {
+        let (value, name) = (usize::from(u16_at(item, 25)), usize::from(u16_at(item, 27)));
+        let (head, rest) = item.split_at_checked(30)?;
+        let (name, rest) = rest.split_at_checked(name)?;
+        let (value, rest) = rest.split_at_checked(value)?;
+        item = rest;
+        Some(Named { leads_to: key_of(head), name, value })
+    })
+}
+
+/// How an extent is packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Packing {
+    None,
+    Zlib,
+    Lzo,
+    Zstd,
+}
+
+/// Where a stretch of a file is.
+#[derive(Debug, Clone)]
+pub(super) enum Extent {
+    /// In the item itself: the bytes, how they are packed, and how many there are.
+    Inline(Vec<u8>, Packing, u64),
+    /// Nowhere: so many zeros.
+    Hole(u64),
+    /// In an extent: its first byte and length, how it is packed, bytes when it is not, and the part of those that is meant.
+    At { start: u64, len: u64, packing: Packing, whole: u64, offset: u64, part: u64 },
+}
+
+impl Extent {
+    pub(super) fn parse(item: &[u8]) -> Result<Self, &'static str> {
+        let packing = match u8_at(item, 16) {
+            0 => Packing::None,
+            1 => Packing::Zlib,
+            2 => Packing::Lzo,
+            3 => Packing::Zstd,
+            _ => return Err("an extent is packed in a way that is not known here"),
+        };
+        if u8_at(item, 17) != 0 || u16_at(item, 18) != 0 {
+            return Err("an extent is encrypted or encoded");
+        }
+        let whole = u64_at(item, 8);
+        match (u8_at(item, 20), item.len()) {
+            (0, 21..) => Ok(Self::Inline(item.get(21..).unwrap_or_default().to_vec(), packing, whole)),
+            (1 | 2, 53..) => {
+                let (start, len) = (u64_at(item, 21), u64_at(item, 29));
+                let (offset, part) = (u64_at(item, 37), u64_at(item, 45));
+                // What was reserved and never written to is zeros.
+                if start == 0 || u8_at(item, 20) == 2 {
+                    return Ok(Self::Hole(part));
+                }
+                let fits = offset.checked_add(part).is_some_and(|end| end <= whole);
+                match fits && (packing != Packing::None || whole <= len) {
+                    true => Ok(Self::At { start, len, packing, whole, offset, part }),
+                    false => Err("an extent leads outside itself"),
+                }
+            }
+            _ => Err("an extent is not sound"),
+        }
+    }
+
+    /// Bytes of the file that it stands for.
+    pub(super) fn len(&self) -> u64 {
+        match self {
+            Self::Inline(_, _, len) | Self::Hole(len) => *len,
+            Self::At { part, .. } => *part,
+        }
+    }
+}

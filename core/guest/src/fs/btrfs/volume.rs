@@ -1,0 +1,184 @@
+//! Btrfs as a file system among others. A node is the number of an inode, in the tree of its subvolume.
+
+use std::{ops::ControlFlow, sync::Arc};
+
+use reformis_disk::budget::Budget;
+
+use super::{
+    Btrfs,
+    items::{self, Inode},
+    roots::{self, FOLDER},
+    sums::name_hash,
+    tree::Key,
+};
+use crate::{
+    error::{Error, Result},
+    fs::{
+        FileSystem, FileSystemMut, Subvolume,
+        node::{Attribute, Entry, Facts, Kind, Meta, New, Node, Owner, Stat},
+    },
+};
+
+/// The number of a folder that stands for a subvolume which is not there (`BTRFS_EMPTY_SUBVOL_DIR_OBJECTID`).
+pub(super) const EMPTY: u64 = 2;
+
+/// Starts of names of attributes, and what stands for each.
+const PREFIXES: [(&[u8], u8); 6] = [
+    (b"system.posix_acl_access", 2),
+    (b"system.posix_acl_default", 3),
+    (b"user.", 1),
+    (b"trusted.", 4),
+    (b"security.", 6),
+    (b"system.", 7),
+];
+
+impl Btrfs {
+    fn of(&self, node: Node, kind: Kind, wanted: &'static str) -> Result<Inode> {
+        let inode = self.inode(node)?;
+        if inode.kind() == kind {
+            return Ok(inode);
+        }
+        Err(Error::WrongKind { path: format!("inode {}", node.number), wanted })
+    }
+
+    /// The node that an entry of the subvolume `tree` leads to.
+    fn leads_to(&self, tree: u64, key: Key) -> Result<Node> {
+        let (tree, number) = match key {
+            (number, items::ROOT, _) if self.has_child(tree, number)? => (number, FOLDER),
+            (_, items::ROOT, _) => (tree, EMPTY),
+            (number, ..) => (tree, number),
+        };
+        Ok(Node { tree, number, stream: 0 })
+    }
+
+    fn unchangeable(&self) -> Error {
+        self.device.unchangeable("Btrfs is read, and not changed yet")
+    }
+}
+
+impl FileSystem for Btrfs {
+    fn facts(&self) -> Result<Facts> {
+        let identity = Some(uuid::Uuid::from_bytes(self.sb.fsid).to_string());
+        Ok(Facts { identity, label: self.sb.label.clone() })
+    }
+
+    fn free(&self) -> Result<u64> {
+        Ok(self.sb.total.saturating_sub(self.sb.used))
+    }
+
+    fn budget(&self) -> &Arc<Budget> {
+        self.device.bench().budget()
+    }
+
+    fn root(&self) -> Node {
+        Node { tree: self.default, number: FOLDER, stream: 0 }
+    }
+
+    fn subvolume(&self, wanted: &Subvolume) -> Result<Option<Node>> {
+        let number = match wanted {
+            Subvolume::Number(0) => Some(roots::TOP),
+            Subvolume::Number(number) => self.tree(*number)?.map(|_| *number),
+            Subvolume::Path(path) => self.subvolume_at(path)?,
+        };
+        Ok(number.map(|tree| Node { tree, number: FOLDER, stream: 0 }))
+    }
+
+    fn subvolumes(&self) -> Result<Vec<Vec<u8>>> {
+        let mut all = Vec::new();
+        self.paths(roots::TOP, b"", 0, &mut all)?;
+        Ok(all.into_iter().map(|(_, path)| path).collect())
+    }
+
+    fn lookup(&self, folder: Node, name: &[u8]) -> Result<Option<Entry>> {
+        self.of(folder, Kind::Folder, "folder")?;
+        if folder.number == EMPTY {
+            return Ok(None);
+        }
+        let item = self.item(self.tree_of(folder)?, (folder.number, items::ENTRY, name_hash(name)))?;
+        let found = item.iter().flat_map(|item| items::named(item)).find(|named| named.name == name);
+        let node = found.map(|named| self.leads_to(folder.tree, named.leads_to)).transpose()?;
+        Ok(node.map(|node| Entry { name: name.into(), node }))
+    }
+
+    fn read_dir(&self, folder: Node, visit: &mut dyn FnMut(Entry) -> Result<ControlFlow<()>>) -> Result<()> {
+        self.of(folder, Kind::Folder, "folder")?;
+        if folder.number == EMPTY {
+            return Ok(());
+        }
+        self.each(self.tree_of(folder)?, folder.number, items::ENTRY_BY_PLACE, &mut |_, item| {
+            for named in items::named(item).take(1) {
+                let node = self.leads_to(folder.tree, named.leads_to)?;
+                if visit(Entry { name: named.name.into(), node })?.is_break() {
+                    return Ok(ControlFlow::Break(()));
+                }
+            }
+            Ok(ControlFlow::Continue(()))
+        })
+    }
+
+    fn stat(&self, node: Node) -> Result<Stat> {
+        Ok(self.inode(node)?.stat(node.number))
+    }
+
+    fn read_at(&self, node: Node, offset: u64, buf: &mut [u8]) -> Result<usize> {
+        let inode = self.of(node, Kind::File, "file")?;
+        self.read_file(node, inode, offset, buf)
+    }
+
+    fn link_target(&self, node: Node) -> Result<Vec<u8>> {
+        let inode = self.of(node, Kind::Link, "link")?;
+        self.link(node, inode)
+    }
+
+    fn attributes(&self, node: Node) -> Result<Vec<Attribute>> {
+        let mut found = Vec::new();
+        if node.number == EMPTY {
+            return Ok(found);
+        }
+        self.each(self.tree_of(node)?, node.number, items::ATTRIBUTE, &mut |_, item| {
+            for named in items::named(item) {
+                let prefix = PREFIXES.iter().find(|(prefix, _)| named.name.starts_with(prefix));
+                if let Some((prefix, index)) = prefix {
+                    let name = named.name.get(prefix.len()..).unwrap_or_default().to_vec();
+                    found.push(Attribute { index: *index, name, value: named.value.to_vec() });
+                }
+            }
+            Ok(if found.len() < 4096 { ControlFlow::Continue(()) } else { ControlFlow::Break(()) })
+        })?;
+        Ok(found)
+    }
+
+    fn check_writable(&self) -> Result<()> {
+        Err(self.unchangeable())
+    }
+}
+
+impl FileSystemMut for Btrfs {
+    fn create(&mut self, _: Node, _: &[u8], _: &New<'_>, _: &Owner) -> Result<Node> {
+        Err(self.unchangeable())
+    }
+
+    fn write_at(&mut self, _: Node, _: u64, _: &[u8]) -> Result<()> {
+        Err(self.unchangeable())
+    }
+
+    fn truncate(&mut self, _: Node, _: u64) -> Result<()> {
+        Err(self.unchangeable())
+    }
+
+    fn rename(&mut self, _: Node, _: &[u8], _: Node, _: &[u8]) -> Result<Node> {
+        Err(self.unchangeable())
+    }
+
+    fn unlink(&mut self, _: Node, _: &[u8]) -> Result<()> {
+        Err(self.unchangeable())
+    }
+
+    fn set_meta(&mut self, _: Node, _: &Meta) -> Result<()> {
+        Err(self.unchangeable())
+    }
+
+    fn reload(&mut self) -> Result<()> {
+        Ok(())
+    }
+}
