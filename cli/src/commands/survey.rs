@@ -226,6 +226,21 @@ fn inside(guest: &InsideSurvey) -> String {
         text += &heading("Volumes");
         text += &columns(["volume", "size", "holds", "label", "UUID", "mounted"], &rows, &[1]);
     }
+    let mut arrays: Vec<_> = guest.volumes.iter().filter_map(|volume| volume.array.as_ref()).collect();
+    arrays.dedup();
+    if !arrays.is_empty() {
+        let rows: Vec<_> = arrays
+            .iter()
+            .map(|array| {
+                let here = array.members.saturating_sub(array.missing);
+                let state = if array.clean { "clean" } else { "not stopped cleanly" };
+                let members = format!("{here} of {}", array.members);
+                [array.name.clone(), array.level.clone(), array.metadata.clone(), members, state.into()]
+            })
+            .collect();
+        text += &heading("Arrays");
+        text += &columns(["array", "level", "metadata", "members", "state"], &rows, &[]);
+    }
     for system in &guest.systems {
         text += &heading(&format!("System: {}", system.name));
         if let Some(windows) = &system.windows {

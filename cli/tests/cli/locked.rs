@@ -47,6 +47,46 @@ fn a_file_inside_is_read_and_changed_with_the_key() {
     assert!(![&survey.out, &survey.err, &log].iter().any(|text| text.contains("high tide")));
 }
 
+/// Two disks of a server that was physical once.
+#[test]
+fn arrays_are_told_with_their_members() {
+    let place = Place::new();
+    for (name, packed) in [("two", TWO), ("one", include_bytes!("../../../core/guest/tests/guest/locked/one.raw.zst"))]
+    {
+        place.write("packed.raw.zst", packed);
+        place.run(&["recast", "packed.raw.zst", &format!("{name}.raw")]).expect(0);
+    }
+    let disk = |name: &str, letter: &str| {
+        format!(
+            "<disk type='file' device='disk'><driver name='qemu' type='raw'/><source file='{name}.raw'/><target dev='{letter}' bus='sata'/></disk>"
+        )
+    };
+    let machine = |disks: &str| {
+        format!(
+            "<domain type='kvm'><name>vault</name><memory unit='MiB'>512</memory><vcpu>1</vcpu><os><type arch='x86_64' machine='q35'>hvm</type></os><devices>{disks}</devices></domain>"
+        )
+    };
+    place.write("both.xml", machine(&(disk("one", "sda") + &disk("two", "sdb"))).as_bytes());
+    place.write("half.xml", machine(&disk("one", "sda")).as_bytes());
+    let both = place.run(&["survey", "both.xml"]).expect(0).out;
+    let row = |text: &str, name: &str| -> Vec<String> {
+        let arrays = text.split("\nArrays\n").nth(1).unwrap();
+        let line = arrays.lines().map(str::trim).find(|line| line.split_whitespace().next() == Some(name)).unwrap();
+        line.split("  ").map(str::trim).filter(|cell| !cell.is_empty()).map(Into::into).collect()
+    };
+    assert_eq!(row(&both, "root"), ["root", "RAID 1", "1.2", "2 of 2", "clean"]);
+    assert_eq!(row(&both, "4"), ["4", "RAID 10", "1.2", "4 of 4", "clean"]);
+    assert!(!both.contains("array-incomplete"));
+    let half = place.run(&["survey", "half.xml"]).expect(0).out;
+    assert_eq!(row(&half, "root"), ["root", "RAID 1", "1.2", "1 of 2", "clean"]);
+    // Lines are broken where the terminal ends.
+    let told = half.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(told.contains("rray root: 1 of its 2 members are not here"), "{half}");
+    assert!(told.contains("1 of its 2 members are not among the disks here"), "{half}");
+    let peeked = place.run(&["peek", "both.xml", "/file", "--volume", "array root"]).expect(0).out;
+    assert!(peeked.starts_with("mirror 1\nmirror 2\n"));
+}
+
 #[test]
 fn a_move_with_a_wrong_key_is_refused() {
     let place = place();

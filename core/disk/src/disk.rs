@@ -1,5 +1,7 @@
 //! The one abstraction everything stands on: a size, and bytes at offsets.
 
+use std::ops::Range;
+
 use crate::error::Result;
 use crate::to_usize;
 
@@ -110,6 +112,17 @@ pub fn data_bytes(disk: &dyn Disk) -> Result<u64> {
         }
     }
     Ok(sum)
+}
+
+/// Adds `run` behind `runs`, joined to the last of them where it goes on from there; false where that would make more than `most`.
+pub fn add_run(runs: &mut Vec<Range<u64>>, run: Range<u64>, most: usize) -> bool {
+    let is_full = runs.len() >= most;
+    match runs.last_mut() {
+        Some(last) if last.end == run.start => last.end = run.end,
+        _ if is_full => return false,
+        _ => runs.push(run),
+    }
+    true
 }
 
 /// A disk that holds nothing: every byte is zero.

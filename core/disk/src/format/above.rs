@@ -6,7 +6,7 @@
 use std::{ops::Range, path::PathBuf, sync::Arc};
 
 use crate::{
-    disk::{Disk, Extent, ExtentKind},
+    disk::{Disk, Extent, ExtentKind, add_run},
     error::{Error, Result, check_range},
     source::Storage,
 };
@@ -57,13 +57,8 @@ pub(crate) fn above(
         }
         let (one, other) = (data.extent_at(at)?, hole.extent_at(at)?);
         let end = one.end().min(other.end());
-        if one.kind == other.kind {
-            let is_full = ranges.len() >= most;
-            match ranges.last_mut() {
-                Some(last) if last.end == at => last.end = end,
-                _ if is_full => return Ok(None),
-                _ => ranges.push(at..end),
-            }
+        if one.kind == other.kind && !add_run(&mut ranges, at..end, most) {
+            return Ok(None);
         }
         at = end.max(at + 1);
     }

@@ -132,7 +132,11 @@ impl Guest {
                 guest.volumes[index].kind.filter(|kind| !kind.is_read() && !guest.volumes[index].is_opened)
             {
                 let name = guest.volumes[index].name.clone();
-                guest.unread.push((name, format!("this version cannot read {}", kind.name())));
+                let why = match kind {
+                    Volume::Luks => "it is encrypted (LUKS), and no key was given for it".into(),
+                    _ => format!("this version cannot read {}", kind.name()),
+                };
+                guest.unread.push((name, why));
             }
         }
         Ok(guest)

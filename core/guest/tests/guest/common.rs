@@ -175,6 +175,16 @@ pub(crate) fn names(refit: &Refit) -> Vec<&str> {
     refit.done.iter().map(|edit| edit.name.as_str()).collect()
 }
 
+/// The bytes of the guest's disks, with what was changed.
+pub(crate) fn taken(guest: &Guest) -> Vec<Vec<u8>> {
+    let bytes = |overlay: &reformis_disk::overlay::Overlay| {
+        let mut bytes = vec![0; overlay.size() as usize];
+        overlay.read_at(0, &mut bytes).unwrap();
+        bytes
+    };
+    guest.bench.take().iter().map(bytes).collect()
+}
+
 /// What was made of the guest, saved and opened again; the file system on its second partition is checked.
 pub(crate) fn again(guest: &Guest, folder: &Path) -> Guest {
     let overlay = guest.bench.take().remove(0);

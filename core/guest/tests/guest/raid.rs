@@ -234,16 +234,7 @@ fn a_root_on_a_mirror_is_a_system() {
         guest.bench.begin("change", "a test");
         tree.write("/etc/hostname", b"tidelog").unwrap();
         drop(tree);
-        let halves: Vec<Vec<u8>> = guest
-            .bench
-            .take()
-            .iter()
-            .map(|overlay| {
-                let mut bytes = vec![0; overlay.size() as usize];
-                overlay.read_at(0, &mut bytes).unwrap();
-                bytes
-            })
-            .collect();
+        let halves: Vec<Vec<u8>> = crate::common::taken(&guest);
         let start = if metadata == Metadata::Behind { MIB as usize } else { 0 };
         assert!(halves[0][start..start + 12 * MIB as usize] == halves[1][start..start + 12 * MIB as usize]);
         let path = folder.path().join("half");
@@ -292,16 +283,7 @@ fn a_machine_on_a_mirror_is_made_ready() {
     assert!(changes.clone().all(|change| !change.contains("/dev/md0 is")), "arrays keep their names: {:?}", made.done);
     let root = made.evidence[0].1.iter().find(|link| link.about.starts_with("root=")).unwrap();
     assert!(root.seen.contains("/dev/md0: array 0"), "{}", root.seen);
-    let halves: Vec<Vec<u8>> = before
-        .bench
-        .take()
-        .iter()
-        .map(|overlay| {
-            let mut bytes = vec![0; overlay.size() as usize];
-            overlay.read_at(0, &mut bytes).unwrap();
-            bytes
-        })
-        .collect();
+    let halves: Vec<Vec<u8>> = crate::common::taken(&before);
     // What the array holds, behind its superblock: the same on both, and sound.
     let data = |half: &Vec<u8>| half[2 * MIB as usize..42 * MIB as usize].to_vec();
     assert!(data(&halves[0]) == data(&halves[1]) && data(&halves[0]) != content[..40 * MIB as usize]);

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use reformis_disk::ExtentKind;
+use reformis_disk::{ExtentKind, disk::add_run};
 use reformis_wire::Scheme;
 
 use crate::{
@@ -40,13 +40,8 @@ pub(super) fn of(disk: &TargetDisk, bitmap: &str, context: &Context<'_>) -> Resu
         context.check()?;
         let extent = map.extent_at(at)?;
         let end = extent.end().min(map.len());
-        if extent.kind == ExtentKind::Data {
-            let is_full = ranges.len() >= MOST;
-            match ranges.last_mut() {
-                Some(last) if last.end == at => last.end = end,
-                _ if is_full => return Ok(None),
-                _ => ranges.push(at..end),
-            }
+        if extent.kind == ExtentKind::Data && !add_run(&mut ranges, at..end, MOST) {
+            return Ok(None);
         }
         at = end.max(at + 1);
     }
