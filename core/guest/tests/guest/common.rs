@@ -37,6 +37,20 @@ pub(crate) fn run(command: &mut Command) {
     assert!(output.status.success(), "{command:?}: {}", String::from_utf8_lossy(&output.stderr));
 }
 
+/// Unmounts `place`. A program that another test starts just then has, until it runs, whatever is open here: so it is tried for a while.
+pub(crate) fn unmount(place: &Path) {
+    let mut told = String::new();
+    for _ in 0..200 {
+        let output = Command::new("umount").arg(place).output().unwrap();
+        if output.status.success() {
+            return;
+        }
+        told = String::from_utf8_lossy(&output.stderr).into_owned();
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+    panic!("{}: {told}", place.display());
+}
+
 /// A tree of files to make a file system of: paths and contents; a target behind `->` makes a link.
 pub(crate) fn tree(folder: &Path, files: &[(&str, &[u8])]) -> PathBuf {
     let root = folder.join("root");

@@ -35,7 +35,7 @@ fn two_systems_one_of_them_read_only_and_one_that_was_not_shut_down() {
     fs::write(place.join("etc/last-words"), b"noted, not yet in its place").unwrap();
     run(Command::new("sync").arg("-f").arg(&place));
     let crashed = fs::read(&part).unwrap();
-    run(Command::new("umount").arg(&place));
+    crate::common::unmount(&place);
     // The other one allows no changes.
     files.retain(|(path, _)| *path != "/etc/os-release");
     files.push(("/etc/os-release", b"PRETTY_NAME=\"Sealed 1\"\n"));

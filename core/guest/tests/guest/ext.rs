@@ -134,7 +134,7 @@ fn a_file_system_that_was_in_use_when_it_was_copied() {
         let mut model = Model::new();
         mounted(&place, &place, &mut model);
         drop(deleted);
-        run(Command::new("umount").arg(&place));
+        crate::common::unmount(&place);
         let (bench, mut tree) = open(&copy);
         let mut read = Model::new();
         seen(&tree, "", &mut read);

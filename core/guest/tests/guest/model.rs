@@ -105,7 +105,7 @@ pub(crate) fn with_mount(image: &Path, options: &str, work: impl FnOnce(&Path)) 
     let place = tempfile::tempdir().unwrap();
     run(Command::new("mount").args(["-o", options]).arg(image).arg(place.path()));
     work(place.path());
-    run(Command::new("umount").arg(place.path()));
+    crate::common::unmount(place.path());
 }
 
 #[derive(Debug, Clone)]

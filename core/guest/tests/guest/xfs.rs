@@ -167,7 +167,7 @@ fn copied_in_use<T>(folder: &Path, image: &Path, options: &str, work: impl FnOnc
     let mut model = Model::new();
     mounted(&place, &place, &mut model);
     drop(open);
-    run(Command::new("umount").arg(&place));
+    crate::common::unmount(&place);
     (copy, model)
 }
 

@@ -45,7 +45,7 @@ pub(crate) fn mounted<T>(image: &Path, options: &str, work: impl FnOnce(&Path) -
     let place = tempfile::tempdir().unwrap();
     run(Command::new("ntfs-3g").args(["-o", options]).arg(image).arg(place.path()));
     let outcome = work(place.path());
-    run(Command::new("umount").arg(place.path()));
+    crate::common::unmount(place.path());
     outcome
 }
 
