@@ -12,7 +12,7 @@ const MOST: u64 = 8 << 20;
 pub(crate) fn keys(options: &[String]) -> Result<Keys> {
     let mut keys = Keys::default();
     for option in options {
-        let secret = match option.rsplit_once('=') {
+        let secret = match option.split_once('=') {
             Some((volume, file)) if !volume.is_empty() && !file.is_empty() => (volume, from_file(file)?),
             Some(_) => bail!("--unlock takes VOLUME=FILE, or VOLUME alone to be asked"),
             None => (option.as_str(), typed(option)?),

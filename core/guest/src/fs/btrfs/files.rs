@@ -44,24 +44,28 @@ impl Btrfs {
         let buf = buf.get_mut(..len).unwrap_or_default();
         buf.fill(0);
         let root = self.tree_of(node)?;
-        let mut wanted: Vec<(u64, Extent)> = Vec::new();
-        self.items(root, (node.number, items::EXTENT, offset), &mut |key, item| match (key.0, key.1) {
-            (number, items::EXTENT) if number == node.number && key.2 < end => {
-                let extent = Extent::parse(item).map_err(|what| self.device.damaged(what))?;
-                wanted.push((key.2, extent));
-                Ok(ControlFlow::Continue(()))
+        let mut done = 0;
+        self.items(root, (node.number, items::EXTENT, offset), &mut |key, item| {
+            let start = key.2;
+            match (key.0, key.1) {
+                (number, items::EXTENT) if number == node.number && start < end => {}
+                at if at < (node.number, items::EXTENT) => return Ok(ControlFlow::Continue(())),
+                _ => return Ok(ControlFlow::Break(())),
             }
-            at if at < (node.number, items::EXTENT) => Ok(ControlFlow::Continue(())),
-            _ => Ok(ControlFlow::Break(())),
-        })?;
-        for (start, extent) in wanted {
-            let stop = start.saturating_add(extent.len()).min(end);
-            let from = start.max(offset);
+            let extent = Extent::parse(item).map_err(|what| self.device.damaged(what))?;
+            // So there are no more of them in a stretch than it has sectors.
+            let is_inline = matches!(extent, Extent::Inline(..));
+            if !start.is_multiple_of(u64::from(self.sb.sector)) || is_inline && start != 0 || start < done {
+                return Err(self.device.damaged("extents of a file lie over one another"));
+            }
+            done = start.saturating_add(extent.len());
+            let (from, stop) = (start.max(offset), done.min(end));
             if from < stop {
                 let piece = buf.get_mut(to_usize(from - offset)..to_usize(stop - offset)).unwrap_or_default();
                 self.read_extent(&extent, from - start, inode.has_sums(), piece)?;
             }
-        }
+            Ok(ControlFlow::Continue(()))
+        })?;
         Ok(len)
     }
 
@@ -141,6 +145,9 @@ impl Btrfs {
             if !is_sum || first >= end {
                 let before = (key.0, key.1) < (items::SUMS, items::SUM);
                 return Ok(if before { ControlFlow::Continue(()) } else { ControlFlow::Break(()) });
+            }
+            if !first.is_multiple_of(sector) {
+                return Err(self.device.damaged("sums do not begin with a sector"));
             }
             for (number, sum) in (0..).zip(item.chunks_exact(len)) {
                 let at = first.saturating_add(number * sector);

@@ -19,8 +19,17 @@ pub(super) const SUMS: u64 = 7;
 const NAMES: u64 = 6;
 /// Where the root of a subvolume is a folder of it.
 pub(super) const FOLDER: u64 = 256;
+/// Subvolumes that are listed, and the longest path of one, in bytes.
+const MOST: usize = 4096;
+const MOST_PATH: usize = 1024;
 /// The longest way down to a subvolume.
 const MOST_DEPTH: usize = 64;
+
+/// The name whose length is at byte `at` of an item; no name is longer than 255 bytes (`BTRFS_NAME_LEN`).
+fn name_in(item: &[u8], at: usize) -> Vec<u8> {
+    let len = usize::from(u16_at(item, at)).min(255);
+    item.get(at + 2..at + 2 + len).unwrap_or_default().to_vec()
+}
 
 impl Btrfs {
     /// The tree of this number; `None` where there is none.
@@ -53,17 +62,6 @@ impl Btrfs {
         Ok(self.item(self.sb.root, (parent, items::ROOT_ENTRY, child))?.is_some())
     }
 
-    /// The subvolume at `path`, from the top one on.
-    pub(super) fn subvolume_at(&self, path: &[u8]) -> Result<Option<u64>> {
-        let mut all = Vec::new();
-        self.paths(TOP, b"", 0, &mut all)?;
-        let wanted = path.strip_prefix(b"/").unwrap_or(path);
-        if wanted.is_empty() {
-            return Ok(Some(TOP));
-        }
-        Ok(all.into_iter().find(|(_, path)| path == wanted).map(|(number, _)| number))
-    }
-
     /// All subvolumes below `parent`, with their paths from the top one on.
     pub(super) fn paths(&self, parent: u64, above: &[u8], depth: usize, all: &mut Vec<(u64, Vec<u8>)>) -> Result<()> {
         if depth > MOST_DEPTH {
@@ -71,12 +69,12 @@ impl Btrfs {
         }
         let mut children = Vec::new();
         self.each(self.sb.root, parent, items::ROOT_ENTRY, &mut |child, item| {
-            let name = item.get(18..18 + usize::from(u16_at(item, 16))).unwrap_or_default().to_vec();
+            let name = name_in(item, 16);
             children.push((child, u64_at(item, 0), name));
-            Ok(if children.len() < 10_000 { ControlFlow::Continue(()) } else { ControlFlow::Break(()) })
+            Ok(if children.len() < MOST { ControlFlow::Continue(()) } else { ControlFlow::Break(()) })
         })?;
         for (child, folder, name) in children {
-            if all.len() >= 10_000 || all.iter().any(|(known, _)| *known == child) {
+            if all.len() >= MOST || all.iter().any(|(known, _)| *known == child) {
                 continue;
             }
             let mut path = above.to_vec();
@@ -85,6 +83,9 @@ impl Btrfs {
                     path.push(b'/');
                 }
                 path.extend(part);
+            }
+            if path.len() > MOST_PATH {
+                continue;
             }
             all.push((child, path.clone()));
             self.paths(child, &path, depth + 1, all)?;
@@ -100,7 +101,7 @@ impl Btrfs {
             let mut found = None;
             // An inode's names: the folder is the offset (`btrfs_inode_ref`: index, length, name).
             self.each(root, folder, 12, &mut |above, item| {
-                found = Some((above, item.get(10..10 + usize::from(u16_at(item, 8))).unwrap_or_default().to_vec()));
+                found = Some((above, name_in(item, 8)));
                 Ok(ControlFlow::Break(()))
             })?;
             let Some((above, name)) = found else { break };

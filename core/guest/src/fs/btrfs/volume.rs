@@ -75,12 +75,22 @@ impl FileSystem for Btrfs {
     }
 
     fn subvolume(&self, wanted: &Subvolume) -> Result<Option<Node>> {
-        let number = match wanted {
-            Subvolume::Number(0) => Some(roots::TOP),
-            Subvolume::Number(number) => self.tree(*number)?.map(|_| *number),
-            Subvolume::Path(path) => self.subvolume_at(path)?,
+        let top = |tree| Node { tree, number: FOLDER, stream: 0 };
+        let path = match wanted {
+            Subvolume::Number(0) => return Ok(Some(top(roots::TOP))),
+            Subvolume::Number(number) => return Ok(self.tree(*number)?.map(|_| top(*number))),
+            Subvolume::Path(path) => path,
         };
-        Ok(number.map(|tree| Node { tree, number: FOLDER, stream: 0 }))
+        let mut node = top(roots::TOP);
+        for name in path.split(|byte| *byte == b'/').filter(|name| !name.is_empty()) {
+            match self.lookup(node, name) {
+                Ok(Some(entry)) => node = entry.node,
+                Ok(None) | Err(Error::WrongKind { .. }) => return Ok(None),
+                Err(error) => return Err(error),
+            }
+        }
+        // Any other folder is not a tree of its own.
+        Ok(Some(node).filter(|node| node.number == FOLDER))
     }
 
     fn subvolumes(&self) -> Result<Vec<Vec<u8>>> {
@@ -131,7 +141,7 @@ impl FileSystem for Btrfs {
     }
 
     fn attributes(&self, node: Node) -> Result<Vec<Attribute>> {
-        let mut found = Vec::new();
+        let (mut found, mut hold) = (Vec::new(), self.budget().hold());
         if node.number == EMPTY {
             return Ok(found);
         }
@@ -139,6 +149,7 @@ impl FileSystem for Btrfs {
             for named in items::named(item) {
                 let prefix = PREFIXES.iter().find(|(prefix, _)| named.name.starts_with(prefix));
                 if let Some((prefix, index)) = prefix {
+                    hold.grow((named.name.len() + named.value.len()) as u64)?;
                     let name = named.name.get(prefix.len()..).unwrap_or_default().to_vec();
                     found.push(Attribute { index: *index, name, value: named.value.to_vec() });
                 }

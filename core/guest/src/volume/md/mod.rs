@@ -184,7 +184,8 @@ fn ten(head: &Member, legs: &[Option<Leg>], chunk: u64, fits: impl Fn(&Leg) -> b
     }
     // Chunks of a member, as many times as there are members, by the copies of each.
     let each = head.used / chunk;
-    let len = each * head.disks as u64 / u64::from(near) * chunk;
+    let len =
+        each.checked_mul(head.disks as u64).and_then(|all| (all / u64::from(near)).checked_mul(chunk)).unwrap_or(0);
     // Without a copy of every chunk there is nothing to read.
     let there = |slot: usize| legs.get(slot % legs.len()).is_some_and(Option::is_some);
     let is_whole = (0..head.disks).all(|number| (0..copies).any(|copy| there(number * copies + copy)));
@@ -220,7 +221,7 @@ fn zones(head: &Member, legs: &[Leg], chunk: u64) -> Result<Vec<Piece>, String> 
         let len = (end - below).checked_mul(members.len() as u64).filter(|len| *len > 0);
         let len = len.ok_or_else(|| "its metadata is not sound".to_string())?;
         pieces.push(Piece { start, len, layout: Layout::Striped(chunk, members) });
-        (below, start) = (end, start + len);
+        (below, start) = (end, start.checked_add(len).ok_or_else(|| "its metadata is not sound".to_string())?);
     }
     Ok(pieces)
 }
