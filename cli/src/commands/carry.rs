@@ -93,12 +93,12 @@ pub(crate) fn show(landing: &Landing) -> String {
     ]);
     if let Some(ahead) = &receipt.ahead {
         let told = match ahead.told {
-            Told::Bitmap => "its map of changes",
-            Told::Delta => "its delta above a snapshot",
-            Told::Digests => "their digests",
+            Told::Bitmap => "the map of changes",
+            Told::Delta => "the delta above a snapshot",
+            Told::Digests => "digests",
         };
         let (changed, carried) = (ByteSize(ahead.changed), ByteSize(ahead.carried));
-        let changed = format!("{changed} of what {carried} brought near, as {told} told");
+        let changed = format!("{changed} of the {carried} brought near, found by {told}");
         text += &pairs(&[("off for", duration(ahead.off)), ("changed", changed)]);
     }
     if let Some(cloud) = &receipt.cloud {

@@ -112,7 +112,7 @@ fn a_delta_tells_the_second_pass_what_was_written() {
     let whole = ledger.snapshot(&RUNS);
     ledger.carry_of("vm/before.vmx", &["--ahead"]).expect(0);
     let landed = ledger.carry(&["--finish"]).expect(0).out;
-    assert!(landed.contains("as its delta above a snapshot told"), "{landed}");
+    assert!(landed.contains("found by the delta above a snapshot"), "{landed}");
     let record = ledger.has_landed(&whole);
     // 29, 45, 46, 99, in blocks of a MiB.
     assert_eq!((&record["told"], &record["changed"]), (&"delta".into(), &(4 * MIB).into()), "{record}");

@@ -368,7 +368,7 @@ impl Finding {
                 Caution,
                 "array-incomplete",
                 format!(
-                    "{array}: {missing} of its {members} members are not here, or are behind the others; it is changed on those that are right"
+                    "{array}: {missing} of its {members} members are not here, or are behind the others; edits are made on those that are right"
                 ),
             ),
             Self::ArrayUnclean { array } => {
