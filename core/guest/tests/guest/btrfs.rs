@@ -1,12 +1,12 @@
-//! Btrfs as the kernel and its own tools left it (`btrfs/recipe.sh`): read, with its subvolumes, on one device and on two.
+//! Btrfs as the kernel and its own tools left it (`btrfs/recipe.sh`): read and edited, with its subvolumes, on one device and on two.
 
 use std::{fs, path::Path, process::Command, sync::Arc};
 
 use proptest::prelude::*;
 use reformis_disk::{Disk, budget::Budget, format, source::MemoryStorage};
-use reformis_guest::{Device, Error, Guest, Kind, Tree, Volume, Wishes, refit};
+use reformis_guest::{Device, Guest, Kind, Tree, Volume, Wishes, refit};
 
-use crate::common::{MIB, NOW, has, run, tree, virtio};
+use crate::common::{MIB, NOW, has, run, taken, tree, virtio};
 
 fn fixture(name: &str) -> Vec<u8> {
     let packed = Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("tests/guest/btrfs/{name}.raw.zst"));
@@ -89,17 +89,53 @@ fn a_system_in_a_subvolume_is_read_as_its_own_kernel_left_it() {
 }
 
 #[test]
-fn nothing_is_changed_and_that_is_told() {
+fn a_system_is_edited_in_its_subvolume_and_snapshots_keep_what_they_have() {
     let mut guest = open(&[fixture("one")]);
-    let made = refit(&mut guest, &virtio("vd"), &Wishes { host_name: Some("tide".into()), ..Wishes::default() }, NOW);
-    assert_eq!(made.done, []);
-    assert!(format!("{:?}", made.remarks).contains("Btrfs is read, and not changed yet"), "{:?}", made.remarks);
+    let wishes = Wishes { host_name: Some("tide".into()), ..Wishes::default() };
+    let made = refit(&mut guest, &virtio("vd"), &wishes, NOW);
+    assert_eq!(crate::common::names(&made), ["identity"], "{:?}", made.remarks);
     let mut tree = guest.volume_tree(0, NOW).unwrap().unwrap();
     guest.bench.begin("change", "a test");
-    assert!(matches!(tree.write("/new", b"x"), Err(Error::Unsupported { .. })));
-    assert!(matches!(tree.append("/@/plain", b"x"), Err(Error::Unsupported { .. })));
+    // Extents that are packed, reserved, shared with others and with snapshots.
+    tree.append("/@/plain", b"more").unwrap();
+    tree.write_at("/@/packed/zlib", 250_000, b"in the middle").unwrap();
+    tree.write_at("/@/packed/inline", 10, b"inline").unwrap();
+    tree.write_at("/@/reserved", 600_000, b"high").unwrap();
+    tree.truncate("/@/holes", 2_000_002).unwrap();
+    tree.remove("/@/again").unwrap();
+    tree.remove("/@/many").unwrap();
     drop(tree);
-    assert!(guest.bench.take()[0].edits().iter().all(|edit| edit.ranges.is_empty()));
+    let changed = taken(&guest).remove(0);
+    let mut guest = open(std::slice::from_ref(&changed));
+    assert_eq!(guest.unread, []);
+    let system = guest.systems[0].tree();
+    assert_eq!(system.read("/etc/hostname", MIB).unwrap(), b"tide\n");
+    assert!(!system.exists("/many") && !system.exists("/again"));
+    for (path, mut content) in files() {
+        match path {
+            "/plain" | "/usr/hard" => content.extend(b"more"),
+            "/packed/zlib" => content[250_000..250_013].copy_from_slice(b"in the middle"),
+            "/packed/inline" => content[10..16].copy_from_slice(b"inline"),
+            "/reserved" => content[600_000..600_004].copy_from_slice(b"high"),
+            "/holes" => content.truncate(2_000_002),
+            "/again" | "/many/file-1" | "/many/file-700" => continue,
+            _ => {}
+        }
+        assert!(system.read(path, 4 * MIB).unwrap() == content, "{path}");
+    }
+    let whole = guest.volume_tree(0, NOW).unwrap().unwrap();
+    for (path, content) in files() {
+        if path != "/home/mine" {
+            assert!(whole.read(format!("/snapshots/before{path}"), 4 * MIB).unwrap() == content, "{path}");
+        }
+    }
+    assert!(!whole.exists("/snapshots/before/etc/hostname"));
+    if has(&["btrfs"]) {
+        let folder = tempfile::tempdir().unwrap();
+        let image = folder.path().join("image");
+        fs::write(&image, changed).unwrap();
+        run(Command::new("btrfs").args(["check", "--readonly", "--check-data-csum"]).arg(&image));
+    }
 }
 
 #[test]

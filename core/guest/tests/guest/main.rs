@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod btrfs;
+mod btrfs_changes;
 mod common;
 mod damage;
 mod elsewhere;

@@ -158,7 +158,8 @@ pub(crate) fn take(tree: &mut Tree, model: &mut Model, step: &Step) {
             if matches!(model.get(path), Some(Node::Link(_))) {
                 return;
             }
-            assert_eq!(tree.write(path, &content).is_ok(), allowed, "{step:?}");
+            let outcome = tree.write(path, &content);
+            assert_eq!(outcome.is_ok(), allowed, "{step:?}: {outcome:?}");
             if allowed {
                 model.insert(path.clone(), Node::File(content));
             }

@@ -62,7 +62,7 @@ impl Chunk {
     /// Where the byte `inside` lies in the copy of this number, and how many bytes follow it there.
     fn place(&self, inside: u64, copy: usize) -> Option<Place> {
         let left = self.len.checked_sub(inside)?;
-        if self.kind & (kind::RAID0 | kind::RAID10) == 0 {
+        if !self.is_striped() {
             let (device, start) = self.stripes.get(copy)?;
             return Some((*device, start.checked_add(inside)?, left));
         }
@@ -74,9 +74,13 @@ impl Chunk {
         Some((*device, at, left.min(self.stripe - rest)))
     }
 
+    fn is_striped(&self) -> bool {
+        self.kind & (kind::RAID0 | kind::RAID10) != 0
+    }
+
     /// How many copies of each byte there are.
     fn count(&self) -> usize {
-        if self.kind & (kind::RAID0 | kind::RAID10) == 0 { self.stripes.len() } else { self.copies }
+        if self.is_striped() { self.copies } else { self.stripes.len() }
     }
 }
 
@@ -98,10 +102,38 @@ impl Chunks {
     /// Whether a copy of each byte lies on devices that `is_here`.
     pub(super) fn are_on(&self, is_here: impl Fn(u64) -> bool) -> bool {
         self.0.values().all(|chunk| {
-            let is_striped = chunk.kind & (kind::RAID0 | kind::RAID10) != 0;
-            let copies = if is_striped { chunk.copies } else { chunk.stripes.len() };
-            chunk.stripes.chunks(copies.max(1)).all(|group| group.iter().any(|(device, _)| is_here(*device)))
+            chunk.stripes.chunks(chunk.count().max(1)).all(|group| group.iter().any(|(device, _)| is_here(*device)))
         })
+    }
+
+    /// Where each chunk begins, and its length.
+    pub(super) fn all(&self) -> impl Iterator<Item = (u64, u64)> {
+        self.0.iter().map(|(start, chunk)| (*start, chunk.len))
+    }
+
+    /// The byte behind the last chunk.
+    pub(super) fn end(&self) -> u64 {
+        self.0.last_key_value().map_or(0, |(start, chunk)| start.saturating_add(chunk.len))
+    }
+
+    /// Where the bytes of devices at `places` lie in the chunk that begins at `start`.
+    pub(super) fn mirrors(&self, start: u64, places: &[u64]) -> Vec<u64> {
+        let Some(chunk) = self.0.get(&start) else { return Vec::new() };
+        let inside = chunk.stripes.iter().enumerate().flat_map(|(number, (_, first))| {
+            places.iter().filter_map(move |place| Some((number, place.checked_sub(*first)?)))
+        });
+        let addresses = inside.filter_map(|(number, inside)| {
+            let address = if chunk.is_striped() {
+                let (row, rest) = (inside / chunk.stripe, inside % chunk.stripe);
+                let groups = (chunk.stripes.len() / chunk.copies) as u64;
+                let row = row.checked_mul(groups)?.checked_add((number / chunk.copies) as u64)?;
+                row.checked_mul(chunk.stripe)?.checked_add(rest)?
+            } else {
+                inside
+            };
+            (address < chunk.len).then_some(start + address)
+        });
+        addresses.collect()
     }
 
     /// Copies of the byte at `at`.

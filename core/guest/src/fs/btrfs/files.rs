@@ -6,9 +6,9 @@ use reformis_disk::to_usize;
 
 use super::{
     Btrfs,
+    block::Root,
     items::{self, Extent, Inode, Packing},
     lzo, roots,
-    tree::Root,
 };
 use crate::{
     error::{Error, Result},

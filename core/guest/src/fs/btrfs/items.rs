@@ -1,12 +1,15 @@
 //! Items: inodes, entries of folders, extents of files (Linux, `btrfs_inode_item`, `btrfs_dir_item`, `btrfs_file_extent_item`).
 
 use super::{
+    block::{Key, key_of},
     bytes::{u8_at, u16_at, u32_at, u64_at},
-    tree::{Key, key_of},
 };
 use crate::fs::node::{Kind, Stat};
 
 pub(super) const INODE: u8 = 1;
+/// Names of an inode, by the folder they are in; and those that have no room there.
+pub(super) const NAMES: u8 = 12;
+pub(super) const LONG_NAMES: u8 = 13;
 pub(super) const ATTRIBUTE: u8 = 24;
 pub(super) const ENTRY: u8 = 84;
 pub(super) const ENTRY_BY_PLACE: u8 = 96;
@@ -14,7 +17,20 @@ pub(super) const EXTENT: u8 = 108;
 pub(super) const SUM: u8 = 128;
 pub(super) const ROOT: u8 = 132;
 pub(super) const ROOT_ENTRY: u8 = 156;
+/// Extents: bytes of files, with their length, or blocks of trees, with their level.
+pub(super) const DATA: u8 = 168;
+pub(super) const BLOCK: u8 = 169;
+pub(super) const GROUP: u8 = 192;
+pub(super) const DEVICE_EXTENT: u8 = 204;
+pub(super) const DEVICE: u8 = 216;
 pub(super) const CHUNK: u8 = 228;
+/// What is known of quotas as a whole (`BTRFS_QGROUP_STATUS_KEY`).
+pub(super) const QUOTA_STATUS: u8 = 240;
+/// What is only there for a while, and what is there for good (`BTRFS_TEMPORARY_ITEM_KEY`, `BTRFS_DEV_REPLACE_KEY`).
+pub(super) const TEMPORARY: u8 = 248;
+pub(super) const REPLACEMENT: u8 = 250;
+/// The object that all devices are of.
+pub(super) const DEVICES: u64 = 1;
 /// The object that all chunks are of.
 pub(super) const CHUNKS: u64 = 256;
 /// The object that sums are of.

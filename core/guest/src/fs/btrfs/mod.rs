@@ -1,7 +1,9 @@
-//! Btrfs, read: trees of blocks with sums, on one device or several, with subvolumes. Structures and their names are those of Linux,
+//! Btrfs, read and written: trees of blocks with sums, on one device or several, with subvolumes. Structures and their names are those of Linux,
 //! `include/uapi/linux/btrfs_tree.h`, and of "Btrfs design: On-disk Format" in the kernel's documentation.
 
+mod block;
 mod bytes;
+mod change;
 mod chunks;
 mod files;
 mod items;
@@ -27,9 +29,12 @@ use crate::{
     bench::Device,
     error::{Error, Result},
 };
+use block::{Block, Root};
 use chunks::{Chunk, Chunks};
 use superblock::Superblock;
-use tree::{Block, Root};
+
+/// Memory for a chunk beside its stripes.
+const CHUNK: u64 = 96;
 
 /// A file system.
 pub(crate) struct Btrfs {
@@ -39,6 +44,7 @@ pub(crate) struct Btrfs {
     devices: HashMap<u64, Device>,
     sb: Superblock,
     chunks: Chunks,
+    chunks_hold: Hold,
     blocks: Kept<Block>,
     /// Unpacked extents, by where they lie.
     unpacked: Kept<Vec<u8>>,
@@ -46,14 +52,18 @@ pub(crate) struct Btrfs {
     roots: Mutex<HashMap<u64, Option<Root>>>,
     /// The subvolume that is mounted where nobody asks for another.
     default: u64,
+    /// The change that was begun.
+    change: Option<change::Change>,
+    /// The time that changes are made at, in seconds since 1970.
+    now: i64,
 }
 
 impl Btrfs {
-    /// Opens the file system on `device`, and on those of `others` that belong to it.
+    /// Opens the file system on `device`, and on those of `others` that belong to it. Changes are made at `now`, in seconds since 1970.
     ///
     /// # Errors
     /// [`Error::Damaged`] and [`Error::Unsupported`].
-    pub(crate) fn open(device: &Device, others: &[Device]) -> Result<Self> {
+    pub(crate) fn open(device: &Device, others: &[Device], now: i64) -> Result<Self> {
         let sb = Superblock::read(device)?;
         let mut devices = HashMap::from([(sb.device, device.clone())]);
         for other in others {
@@ -70,10 +80,13 @@ impl Btrfs {
             device: device.clone(),
             devices,
             chunks: Chunks::default(),
+            chunks_hold: budget.hold(),
             blocks: Kept::new(256, budget),
             unpacked: Kept::new(8, budget),
             roots: Mutex::default(),
             default: roots::TOP,
+            change: None,
+            now,
             sb,
         };
         btrfs.read_chunks()?;
@@ -81,13 +94,26 @@ impl Btrfs {
         Ok(btrfs)
     }
 
+    /// Reads again what is kept in memory, after the devices below were changed by others.
+    fn read_again(&mut self) -> Result<()> {
+        self.change = None;
+        self.sb = Superblock::read(&self.device)?;
+        self.blocks.forget();
+        self.unpacked.forget();
+        self.roots.get_mut().unwrap_or_else(PoisonError::into_inner).clear();
+        self.read_chunks()?;
+        self.default = self.default_subvolume()?;
+        Ok(())
+    }
+
     /// Reads the chunks: those of the superblock first, in which the tree of all others lies.
     fn read_chunks(&mut self) -> Result<()> {
         let wrong = |what: &str| self.device.unreadable(what.to_string());
+        let mut hold = self.device.bench().budget().hold();
         let bytes = self.sb.chunks.clone();
         let (mut at, mut chunks) = (0, Chunks::default());
         while let Some(rest) = bytes.get(at..).filter(|rest| rest.len() > 17) {
-            let (_, kind, start) = tree::key_of(rest);
+            let (_, kind, start) = block::key_of(rest);
             if kind != items::CHUNK {
                 break;
             }
@@ -99,10 +125,12 @@ impl Btrfs {
         let mut found = chunks;
         self.each(self.sb.chunk_root, items::CHUNKS, items::CHUNK, &mut |start, item| {
             let (chunk, _) = Chunk::parse(item).map_err(wrong)?;
+            hold.grow(CHUNK + item.len() as u64)?;
             found.add(start, chunk).map_err(wrong)?;
             Ok(ControlFlow::Continue(()))
         })?;
         self.chunks = found;
+        self.chunks_hold = hold;
         if !self.chunks.are_on(|device| self.devices.contains_key(&device)) {
             return Err(wrong("a part of it lies on a device that is not among the disks here"));
         }
@@ -143,6 +171,11 @@ struct Kept<T> {
 impl<T> Kept<T> {
     fn new(most: usize, budget: &Arc<Budget>) -> Self {
         Self { most, budget: budget.clone(), kept: Mutex::default() }
+    }
+
+    /// Keeps nothing any more.
+    fn forget(&mut self) {
+        self.kept.get_mut().unwrap_or_else(PoisonError::into_inner).1.clear();
     }
 
     fn get(&self, at: u64) -> Option<Arc<T>> {

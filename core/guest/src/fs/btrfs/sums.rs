@@ -27,14 +27,19 @@ impl Sum {
         }
     }
 
+    /// The checksum of `bytes`.
+    pub(super) fn make(self, bytes: &[u8]) -> Vec<u8> {
+        match self {
+            Self::Crc32c => crc32c::crc32c(bytes).to_le_bytes().into(),
+            Self::XxHash64 => twox_hash::XxHash64::oneshot(0, bytes).to_le_bytes().into(),
+            Self::Sha256 => Sha256::digest(bytes).to_vec(),
+            Self::Blake2b => Blake2b::<U32>::digest(bytes).to_vec(),
+        }
+    }
+
     /// Whether `sum`, which may be longer, starts with the checksum of `bytes`.
     pub(super) fn holds(self, bytes: &[u8], sum: &[u8]) -> bool {
-        match self {
-            Self::Crc32c => sum.starts_with(&crc32c::crc32c(bytes).to_le_bytes()),
-            Self::XxHash64 => sum.starts_with(&twox_hash::XxHash64::oneshot(0, bytes).to_le_bytes()),
-            Self::Sha256 => sum.starts_with(&Sha256::digest(bytes)),
-            Self::Blake2b => sum.starts_with(&Blake2b::<U32>::digest(bytes)),
-        }
+        sum.starts_with(&self.make(bytes))
     }
 }
 

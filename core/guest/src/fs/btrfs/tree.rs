@@ -1,20 +1,13 @@
-//! Trees: blocks of keys that lead to other blocks, and leaves of keys with their items (Linux, `btrfs_header`, `btrfs_item`, `btrfs_key_ptr`).
+//! Trees, as they are gone through from the first block down.
 
 use std::{ops::ControlFlow, sync::Arc};
 
 use super::{
     Btrfs,
+    block::{Block, HEADER, ITEM, Key, MOST_LEVEL, POINTER},
     bytes::{u8_at, u32_at, u64_at, uuid_at},
 };
 use crate::error::Result;
-
-const HEADER: usize = 101;
-const ITEM: usize = 25;
-const POINTER: usize = 33;
-const MOST_LEVEL: u8 = 8;
-
-/// What an item is found by: object, kind, offset.
-pub(super) type Key = (u64, u8, u64);
 
 /// What is called with each item, and what it is found by.
 pub(super) type Visit<'v, K> = dyn FnMut(K, &[u8]) -> Result<ControlFlow<()>> + 'v;
@@ -22,63 +15,12 @@ pub(super) type Visit<'v, K> = dyn FnMut(K, &[u8]) -> Result<ControlFlow<()>> + 
 /// The first block of a tree: where it is, its level and its generation.
 pub(super) type Root = (u64, u8, u64);
 
-fn key_at(bytes: &[u8], at: usize) -> Key {
-    (u64_at(bytes, at), u8_at(bytes, at + 8), u64_at(bytes, at + 9))
-}
-
-/// The key that a structure begins with.
-pub(super) fn key_of(bytes: &[u8]) -> Key {
-    key_at(bytes, 0)
-}
-
-/// A block, whose sum and place are right.
-pub(super) struct Block {
-    bytes: Vec<u8>,
-    level: u8,
-    count: usize,
-}
-
-impl Block {
-    fn step(&self) -> usize {
-        if self.level == 0 { ITEM } else { POINTER }
-    }
-
-    fn key(&self, number: usize) -> Key {
-        key_at(&self.bytes, HEADER + number * self.step())
-    }
-
-    /// The item of this number, in a leaf.
-    fn item(&self, number: usize) -> Option<&[u8]> {
-        let at = HEADER + number * ITEM + 17;
-        let (start, len) = (u32_at(&self.bytes, at) as usize, u32_at(&self.bytes, at + 4) as usize);
-        let start = HEADER.checked_add(start)?;
-        self.bytes.get(start..start.checked_add(len)?)
-    }
-
-    /// The block that the key of this number leads to, above the leaves.
-    fn child(&self, number: usize) -> Root {
-        let at = HEADER + number * POINTER + 17;
-        (u64_at(&self.bytes, at), self.level.saturating_sub(1), u64_at(&self.bytes, at + 8))
-    }
-
-    /// The last key that is not behind `key`; the first where all are.
-    fn floor(&self, key: Key) -> usize {
-        let (mut from, mut to) = (0, self.count);
-        while from < to {
-            let middle = from + (to - from) / 2;
-            if self.key(middle) <= key {
-                from = middle + 1;
-            } else {
-                to = middle;
-            }
-        }
-        from.saturating_sub(1)
-    }
-}
-
 impl Btrfs {
     /// The block at `root`, from the first copy that is sound.
     pub(super) fn block(&self, (at, level, generation): Root) -> Result<Arc<Block>> {
+        if let Some(known) = self.change.as_ref().and_then(|change| change.block(at)) {
+            return Ok(known);
+        }
         if let Some(known) = self.blocks.get(at) {
             return Ok(known);
         }
@@ -99,7 +41,7 @@ impl Btrfs {
                 bytes if u64_at(bytes, 80) != generation => "it is of another generation",
                 _ if HEADER + count * step > size => "it has more items than room",
                 _ => {
-                    let block = Arc::new(Block { bytes, level, count });
+                    let block = Arc::new(Block::new(bytes));
                     self.blocks.keep(at, block.clone(), size as u64);
                     return Ok(block);
                 }

@@ -6,10 +6,10 @@ use reformis_disk::budget::Budget;
 
 use super::{
     Btrfs,
+    block::Key,
     items::{self, Inode},
     roots::{self, FOLDER},
     sums::name_hash,
-    tree::Key,
 };
 use crate::{
     error::{Error, Result},
@@ -23,7 +23,7 @@ use crate::{
 pub(super) const EMPTY: u64 = 2;
 
 /// Starts of names of attributes, and what stands for each.
-const PREFIXES: [(&[u8], u8); 6] = [
+pub(super) const PREFIXES: [(&[u8], u8); 6] = [
     (b"system.posix_acl_access", 2),
     (b"system.posix_acl_default", 3),
     (b"user.", 1),
@@ -50,10 +50,6 @@ impl Btrfs {
         };
         Ok(Node { tree, number, stream: 0 })
     }
-
-    fn unchangeable(&self) -> Error {
-        self.device.unchangeable("Btrfs is read, and not changed yet")
-    }
 }
 
 impl FileSystem for Btrfs {
@@ -63,7 +59,7 @@ impl FileSystem for Btrfs {
     }
 
     fn free(&self) -> Result<u64> {
-        Ok(self.sb.total.saturating_sub(self.sb.used))
+        self.left_for_files()
     }
 
     fn budget(&self) -> &Arc<Budget> {
@@ -160,36 +156,36 @@ impl FileSystem for Btrfs {
     }
 
     fn check_writable(&self) -> Result<()> {
-        Err(self.unchangeable())
+        self.check_changeable()
     }
 }
 
 impl FileSystemMut for Btrfs {
-    fn create(&mut self, _: Node, _: &[u8], _: &New<'_>, _: &Owner) -> Result<Node> {
-        Err(self.unchangeable())
+    fn create(&mut self, folder: Node, name: &[u8], new: &New<'_>, owner: &Owner) -> Result<Node> {
+        self.make(folder, name, new, owner)
     }
 
-    fn write_at(&mut self, _: Node, _: u64, _: &[u8]) -> Result<()> {
-        Err(self.unchangeable())
+    fn write_at(&mut self, node: Node, offset: u64, bytes: &[u8]) -> Result<()> {
+        self.write_bytes(node, offset, bytes)
     }
 
-    fn truncate(&mut self, _: Node, _: u64) -> Result<()> {
-        Err(self.unchangeable())
+    fn truncate(&mut self, node: Node, size: u64) -> Result<()> {
+        self.cut(node, size)
     }
 
-    fn rename(&mut self, _: Node, _: &[u8], _: Node, _: &[u8]) -> Result<Node> {
-        Err(self.unchangeable())
+    fn rename(&mut self, from: Node, name: &[u8], to: Node, new: &[u8]) -> Result<Node> {
+        self.move_entry(from, name, to, new)
     }
 
-    fn unlink(&mut self, _: Node, _: &[u8]) -> Result<()> {
-        Err(self.unchangeable())
+    fn unlink(&mut self, folder: Node, name: &[u8]) -> Result<()> {
+        self.remove(folder, name)
     }
 
-    fn set_meta(&mut self, _: Node, _: &Meta) -> Result<()> {
-        Err(self.unchangeable())
+    fn set_meta(&mut self, node: Node, meta: &Meta) -> Result<()> {
+        self.set_meta_of(node, meta)
     }
 
     fn reload(&mut self) -> Result<()> {
-        Ok(())
+        self.read_again()
     }
 }
