@@ -84,7 +84,7 @@ impl Btrfs {
     fn drop_extent(&mut self, inode: &mut Inode, start: u64, item: &[u8], from: u64, to: u64) -> Result<()> {
         let key = (inode.number, items::EXTENT, start);
         if !self.take(inode.tree, key)? {
-            return Err(self.device.damaged("keys of a tree are not in their order"));
+            return Err(self.unordered());
         }
         if u8_at(item, 20) == INLINE {
             inode.count(0, u64_at(item, 8));

@@ -134,7 +134,7 @@ impl Btrfs {
             }
             for key in keys {
                 if !self.take(inode.tree, key)? {
-                    return Err(self.device.damaged("keys of a tree are not in their order"));
+                    return Err(self.unordered());
                 }
             }
         }

@@ -35,7 +35,7 @@ impl Btrfs {
             }
             for (at, item) in met {
                 if !self.take(roots::SUMS, (items::SUMS, items::SUM, at))? {
-                    return Err(self.device.damaged("keys of a tree are not in their order"));
+                    return Err(self.unordered());
                 }
                 let before = to_usize(start.saturating_sub(at) / sector) * each;
                 let until = to_usize(end.saturating_sub(at) / sector) * each;

@@ -10,7 +10,7 @@ use super::{
     },
     refs::Ref,
 };
-use crate::error::Result;
+use crate::error::{Error, Result};
 
 /// The blocks on the way down to a leaf, and the number of the key that was gone by in each.
 type Way = Vec<(Root, usize)>;
@@ -187,7 +187,11 @@ impl Btrfs {
         }
         let mut way = self.way(tree, key)?;
         let (at, mut items) = self.leaf_at(&mut way)?;
+        let count = items.len();
         items.retain(|(known, _)| *known != key);
+        if items.len() == count {
+            return Err(self.unordered());
+        }
         self.lay_items(tree, way, at, items)?;
         Ok(true)
     }
@@ -200,8 +204,16 @@ impl Btrfs {
     /// The leaf at the end of a way, which ends above it then, and what is in it.
     fn leaf_at(&self, way: &mut Way) -> Result<(u64, Vec<Item>)> {
         let (at, _) = way.pop().unwrap_or_default();
-        let items = self.block(at)?.items();
-        Ok((at.0, items.ok_or_else(|| self.device.damaged("an item leads out of its block"))?))
+        let items = self.block(at)?.items().ok_or_else(|| self.device.damaged("an item leads out of its block"))?;
+        if !items.is_sorted_by(|(left, _), (right, _)| left < right) {
+            return Err(self.unordered());
+        }
+        Ok((at.0, items))
+    }
+
+    /// The error of a tree in which nothing is found where it is looked for.
+    pub(super) fn unordered(&self) -> Error {
+        self.device.damaged("keys of a tree are not in their order")
     }
 
     /// Lays items into the leaf at `at`, and into new ones beside it as far as they have no room there.
