@@ -115,10 +115,21 @@ impl Array {
         for (number, member) in members.iter_mut().enumerate() {
             match self.metadata {
                 Metadata::Old => self.old(member, number, lens.len(), used),
-                _ => self.superblock(member, number, lens.len(), used),
+                _ => self.superblock(member, lens[number], number, lens.len(), used),
             }
         }
         members
+    }
+
+    /// What lies in front of the data of a member of RAID 1 with metadata 1.2, of `disks` members of `len` bytes each.
+    pub fn front(&self, len: usize, number: usize, disks: usize) -> Vec<u8> {
+        assert!(
+            self.level == 1 && self.metadata == Metadata::Behind,
+            "all members hold the same, behind the superblock"
+        );
+        let mut front = vec![0; IN_FRONT];
+        self.superblock(&mut front, len, number, disks, self.data(len).1);
+        front
     }
 
     /// Where each chunk of a RAID 0 of the older way lies: its number, the member, and the byte there.
@@ -136,13 +147,13 @@ impl Array {
         all
     }
 
-    fn superblock(&self, member: &mut [u8], number: usize, disks: usize, used: usize) {
+    fn superblock(&self, member: &mut [u8], whole: usize, number: usize, disks: usize, used: usize) {
         let at = match self.metadata {
-            Metadata::End => (member.len() / 512 - 16) / 8 * 8 * 512,
+            Metadata::End => (whole / 512 - 16) / 8 * 8 * 512,
             Metadata::Start => 0,
             _ => 4096,
         };
-        let (start, len) = self.data(member.len());
+        let (start, len) = self.data(whole);
         let mut block = vec![0; 256 + disks * 2];
         let mut put = |at: usize, bytes: &[u8]| block[at..at + bytes.len()].copy_from_slice(bytes);
         put(0, &0xa92b_4efc_u32.to_le_bytes());

@@ -1,8 +1,9 @@
 //! Starts a machine in the emulator and waits for what it says on its serial port.
 //!
 //!     boot-by-emulator domain FILE.xml [--until TEXT]... [--seconds N]
-//!     boot-by-emulator disk FILE FORMAT CONTROLLER ADAPTER[,ADAPTER] bios|uefi [--until TEXT]... [--seconds N]
+//!     boot-by-emulator disk FILE[,FILE] FORMAT CONTROLLER ADAPTER[,ADAPTER] bios|uefi [--until TEXT]... [--seconds N]
 //!
+//! With `--answer TEXT=REPLY` the reply and a new line are typed on the serial port once TEXT was seen.
 //! With `--settle N` it runs for N seconds more when all of it was seen.
 //! With `--tls FOLDER` the machine's host has its certificate there: ca-cert.pem, client-cert.pem, client-key.pem.
 //! Writes what the machine says to stdout. Exit code 0 when every TEXT was seen, 1 when the time ran out.
@@ -40,10 +41,16 @@ fn main() -> Result<ExitCode> {
     let mut seconds = 300;
     let mut settle = 0;
     let mut tls = None;
+    let mut answers = Vec::new();
     let mut args = std::env::args().skip(1);
     while let Some(word) = args.next() {
         match word.as_str() {
             "--until" => texts.push(args.next().context("--until needs a text")?),
+            "--answer" => {
+                let answer = args.next().context("--answer needs a text and a reply")?;
+                let (text, reply) = answer.split_once('=').context("--answer needs TEXT=REPLY")?;
+                answers.push((text.to_string(), format!("{reply}\n")));
+            }
             "--tls" => tls = Some(args.next().context("--tls needs a folder")?),
             "--settle" => settle = args.next().context("--settle needs a number")?.parse()?,
             "--seconds" => seconds = args.next().context("--seconds needs a number")?.parse()?,
@@ -65,11 +72,12 @@ fn main() -> Result<ExitCode> {
     let mut child = Command::new("qemu-system-x86_64")
         .args(line)
         .args(["-serial", "stdio", "-no-reboot"])
-        .stdin(Stdio::null())
+        .stdin(Stdio::piped())
         .stdout(Stdio::piped())
         .spawn()
         .context("starting the machine emulator (Debian's qemu-system-x86)")?;
     let mut serial = child.stdout.take().context("no serial port")?;
+    let mut keyboard = child.stdin.take().context("no serial port")?;
     let _running = Running(child);
     let (sender, receiver) = mpsc::channel();
     std::thread::spawn(move || {
@@ -86,6 +94,12 @@ fn main() -> Result<ExitCode> {
     while let Ok(bytes) = receiver.recv_timeout(until.saturating_duration_since(Instant::now())) {
         out.write_all(&bytes)?;
         said.push_str(&String::from_utf8_lossy(&bytes));
+        // Each is asked for once.
+        if let Some(place) = answers.iter().position(|(text, _)| said.contains(text.as_str())) {
+            let (_, reply) = answers.swap_remove(place);
+            keyboard.write_all(reply.as_bytes())?;
+            keyboard.flush()?;
+        }
         if texts.iter().all(|text| said.contains(text.as_str())) {
             std::thread::sleep(Duration::from_secs(settle));
             return Ok(ExitCode::SUCCESS);
@@ -96,7 +110,7 @@ fn main() -> Result<ExitCode> {
     Ok(ExitCode::FAILURE)
 }
 
-/// The start line of a machine with one disk and one adapter.
+/// The start line of a machine with one disk or more, and one adapter or more.
 fn of_disk(
     file: &str,
     format: &str,
@@ -105,8 +119,13 @@ fn of_disk(
     uefi: bool,
     folder: &Path,
 ) -> Result<Vec<String>> {
-    let disk = Disk { file: file.into(), format: format.into(), controller: controller.into(), boot: Some(1) };
+    let disks = file.split(',').zip(1..).map(|(file, boot)| Disk {
+        file: file.into(),
+        format: format.into(),
+        controller: controller.into(),
+        boot: Some(boot),
+    });
     let adapters = adapter.split(',').enumerate();
     let adapters = adapters.map(|(number, model)| (model.to_string(), format!("{MAC}{:02x}", number + 1))).collect();
-    start::line(&Parts { disks: vec![disk], adapters, uefi, memory: 1024, processors: 2 }, folder)
+    start::line(&Parts { disks: disks.collect(), adapters, uefi, memory: 1024, processors: 2 }, folder)
 }

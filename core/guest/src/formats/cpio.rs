@@ -22,10 +22,16 @@ pub(super) enum Kind {
     Other,
 }
 
+/// Files of an early boot image whose bytes are of interest, and the longest that is kept.
+const KEPT: [&str; 4] = ["etc/mdadm/mdadm.conf", "etc/mdadm.conf", "cryptroot/crypttab", "etc/crypttab"];
+const MAX_KEPT: u64 = 64 << 10;
+
 /// What was read of archives, counted against a budget.
 #[derive(Debug)]
 pub(super) struct Entries {
     kinds: BTreeMap<String, Kind>,
+    /// Bytes of the files that are kept.
+    kept: BTreeMap<String, Vec<u8>>,
     hold: Hold,
 }
 
@@ -34,7 +40,7 @@ const OVERHEAD: u64 = 96;
 
 impl Entries {
     pub(super) fn new(budget: &Arc<Budget>) -> Self {
-        Self { kinds: BTreeMap::new(), hold: budget.hold() }
+        Self { kinds: BTreeMap::new(), kept: BTreeMap::new(), hold: budget.hold() }
     }
 
     fn insert(&mut self, name: String, kind: Kind) -> io::Result<()> {
@@ -48,6 +54,11 @@ impl Entries {
 
     pub(super) fn get(&self, path: &str) -> Option<&Kind> {
         self.kinds.get(path)
+    }
+
+    /// The bytes of a file that is one of those that are kept.
+    pub(super) fn kept(&self, path: &str) -> Option<&[u8]> {
+        self.kept.get(path).map(Vec::as_slice)
     }
 
     pub(super) fn paths(&self) -> impl Iterator<Item = &str> {
@@ -92,12 +103,24 @@ pub(super) fn read(reader: &mut dyn Read, entries: &mut Entries, left: &mut u64)
         }
         *left = left.checked_sub(size + HEADER as u64).ok_or_else(|| wrong("it unpacks to too much"))?;
         let padded = size.next_multiple_of(4);
+        let parts: Vec<&str> = name.split('/').filter(|part| !part.is_empty() && *part != ".").collect();
+        let path = parts.join("/");
+        // What stood there before is gone, whatever comes.
+        entries.kept.remove(&path);
         let kind = match mode & 0o170_000 {
             0o120_000 if size <= 4096 => {
                 let mut target = vec![0; to_usize(size)];
                 reader.read_exact(&mut target)?;
                 skip(reader, padded - size)?;
                 Kind::Link(String::from_utf8_lossy(&target).into_owned())
+            }
+            0o100_000 if size <= MAX_KEPT && KEPT.contains(&path.as_str()) => {
+                let mut bytes = vec![0; to_usize(size)];
+                reader.read_exact(&mut bytes)?;
+                skip(reader, padded - size)?;
+                entries.hold.grow(size).map_err(io::Error::other)?;
+                entries.kept.insert(path.clone(), bytes);
+                Kind::File
             }
             other => {
                 skip(reader, padded)?;
@@ -108,8 +131,7 @@ pub(super) fn read(reader: &mut dyn Read, entries: &mut Entries, left: &mut u64)
                 }
             }
         };
-        let parts: Vec<&str> = name.split('/').filter(|part| !part.is_empty() && *part != ".").collect();
-        entries.insert(parts.join("/"), kind)?;
+        entries.insert(path, kind)?;
     }
 }
 

@@ -9,13 +9,16 @@ use std::{collections::BTreeMap, sync::Arc};
 use reformis_disk::{Disk, budget::Budget};
 
 use family::System;
-use linux::{Linux, crypttab, devices, fstab, is_root};
+use linux::{Linux, crypttab, devices, fstab, is_root, mdadm};
 use nt::Nt;
 
 use crate::{
     bench::Bench,
     error::Result,
-    fs::{Shared, Subvolume, registry, tree::Tree},
+    fs::{
+        Shared, Subvolume, registry,
+        tree::{Start, Tree},
+    },
     volume::{finder, found::Found, luks::Keys, probe::Volume},
 };
 
@@ -37,6 +40,21 @@ pub struct Guest {
     pub(crate) opened: BTreeMap<usize, Shared>,
 }
 
+/// Where a tree begins that is a subvolume's, with its path.
+fn start_of(fs: &Shared, wanted: &Subvolume) -> Result<Option<Start>> {
+    let fs = fs.lock();
+    let Some(node) = fs.subvolume(wanted)? else { return Ok(None) };
+    let path = match wanted {
+        Subvolume::Path(path) => path.clone(),
+        Subvolume::Number(_) => {
+            let is_it =
+                |path: &Vec<u8>| matches!(fs.subvolume(&Subvolume::Path(path.clone())), Ok(Some(at)) if at == node);
+            fs.subvolumes()?.into_iter().find(is_it).unwrap_or_default()
+        }
+    };
+    Ok(Some(Start { node, path: String::from_utf8_lossy(&path).trim_matches('/').into() }))
+}
+
 /// The tree of the system on a file system, and whether there is one: of several subvolumes the one that its own table of mounts calls the root, or
 /// else the first that looks like one.
 fn root_in(fs: Shared, index: usize) -> (Tree, bool) {
@@ -49,8 +67,8 @@ fn root_in(fs: Shared, index: usize) -> (Tree, bool) {
     let mut first = is_root(&whole).then(|| Tree::new(fs.clone(), index));
     for path in paths.into_iter().take(MOST_SUBVOLUMES) {
         let wanted = Subvolume::Path(path);
-        let Some(node) = whole.noted("", fs.lock().subvolume(&wanted)).flatten() else { continue };
-        let tree = Tree::new(fs.clone(), index).from(Some(node));
+        let Some(start) = whole.noted("", start_of(&fs, &wanted)).flatten() else { continue };
+        let tree = Tree::new(fs.clone(), index).from(Some(start));
         if !is_root(&tree) {
             continue;
         }
@@ -198,8 +216,19 @@ impl Guest {
         Ok(self.open_volume(index, now)?.map(|fs| Tree::new(fs, index)))
     }
 
-    /// Gives what was opened the names that the system has for it.
+    /// Gives what was opened, and what was put together, the names that the system has for it.
     fn name_opened(&mut self, tree: &Tree) {
+        let known = mdadm::PLACES.iter().filter_map(|path| tree.text(path));
+        for (name, uuid) in known.flat_map(|text| mdadm::arrays(&text)) {
+            for volume in &mut self.volumes {
+                if volume.array.as_ref().is_some_and(|array| array.uuid == uuid) {
+                    let alias = finder::with_part(&name, volume.partition);
+                    if !volume.aliases.contains(&alias) {
+                        volume.aliases.push(alias);
+                    }
+                }
+            }
+        }
         for (name, spec) in crypttab::read(&tree.text("/etc/crypttab").unwrap_or_default()) {
             let Some((_, locked)) = devices::resolve(&self.volumes, &spec) else { continue };
             let uuid = locked.uuid.clone().filter(|_| locked.is_opened);
@@ -250,7 +279,7 @@ impl Guest {
                 continue;
             }
             if let Some(fs) = self.open_volume(index, now)? {
-                let found = subvolume.map(|wanted| fs.lock().subvolume(&wanted));
+                let found = subvolume.map(|wanted| start_of(&fs, &wanted));
                 match tree.noted(&line.place, found.transpose().map(Option::flatten)).flatten() {
                     None if line.subvolume().is_some() => {}
                     first => tree.mount(&line.place, fs, first, index),

@@ -96,7 +96,8 @@ fn any_changes_leave_a_sound_file_system_and_its_snapshots() {
                 before(&system, &mut model, &first);
                 fs::create_dir(system.join("z")).unwrap();
                 for number in 0..300 {
-                    fs::write(system.join(format!("z/{number}")), bytes("z", number * 40)).unwrap();
+                    let content = bytes(&format!("{number} z"), number * 40);
+                    fs::write(system.join(format!("z/{number}")), content).unwrap();
                 }
                 fs::write(system.join("z/large"), bytes("large", 900_000)).unwrap();
                 run(Command::new("cp").arg("--reflink=always").arg(system.join("z/large")).arg(system.join("z/copy")));
@@ -417,4 +418,34 @@ fn open_all(images: &[PathBuf]) -> Guest {
         format::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk
     });
     Guest::open(disks.collect::<Vec<_>>(), NOW, &Budget::whole()).unwrap()
+}
+
+/// Small files lie among the items of the blocks that snapshots share: their bytes are no references.
+#[test]
+#[ignore = "needs root, loop devices and Debian's btrfs-progs"]
+fn small_files_beside_a_snapshot_are_bytes_alone() {
+    let folder = tempfile::tempdir().unwrap();
+    let image = make(folder.path(), &KINDS[0]);
+    let content = |number: usize| bytes(&format!("tide {number}"), number * 7);
+    with_mount(&image, "loop", |root| {
+        run(Command::new("btrfs").args(["subvolume", "create"]).arg(root.join("system")));
+        for number in 0..250 {
+            fs::write(root.join(format!("system/{number}")), content(number)).unwrap();
+        }
+        run(Command::new("btrfs")
+            .args(["subvolume", "snapshot", "-r"])
+            .arg(root.join("system"))
+            .arg(root.join("kept")));
+    });
+    let (bench, mut tree) = open(&image);
+    bench.begin("steps", "a test");
+    for number in (0..250).step_by(9) {
+        tree.append(format!("/system/{number}"), b"more").unwrap();
+        tree.remove(format!("/system/{}", number + 1)).unwrap();
+    }
+    for number in 0..250 {
+        assert!(tree.read(format!("/kept/{number}"), 1 << 20).unwrap() == content(number));
+    }
+    let result = save(&bench, &image);
+    check(&result);
 }

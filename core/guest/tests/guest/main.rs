@@ -9,6 +9,7 @@ mod damage;
 mod elsewhere;
 mod ext;
 mod guests;
+mod layers;
 mod loaders;
 mod locked;
 mod look;

@@ -3,6 +3,7 @@
 mod adapters;
 mod disks;
 pub(crate) mod drivers;
+pub(crate) mod layers;
 pub(crate) mod names;
 
 use super::{
@@ -37,6 +38,8 @@ fn links(guest: &Guest, system: &Linux, hardware: &Hardware, images: &mut Images
         }
     }
     chain.extend(names::names(guest, system, hardware));
+    chain.extend(layers::subvolumes(system));
+    chain.extend(layers::members(guest, system, hardware, images));
     let modules = listed.first().and_then(|kernel| images.modules(&system.tree, kernel));
     chain.extend(adapters::adapters(system, hardware, modules.as_deref()));
     chain

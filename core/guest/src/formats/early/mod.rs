@@ -259,6 +259,12 @@ impl Image {
         Some(done.join("/"))
     }
 
+    /// The text of one of the few files whose bytes are of interest, links followed; `None` where it is not there.
+    pub(crate) fn text(&self, path: &str) -> Option<String> {
+        let bytes = self.entries.kept(&self.real(path)?)?;
+        String::from_utf8(bytes.to_vec()).ok()
+    }
+
     /// All paths, in order.
     pub(crate) fn paths(&self) -> impl Iterator<Item = &str> {
         self.entries.paths()

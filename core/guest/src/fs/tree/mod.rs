@@ -15,7 +15,7 @@ use crate::{
     bench::Device,
     error::{Error, Result},
     fs::{
-        Shared,
+        Shared, Subvolume,
         node::{Entry, Kind, Node, Stat, Stream},
         registry,
     },
@@ -35,12 +35,21 @@ const MAX_TEXT: u64 = 16 << 20;
 /// Memory for an entry of a folder that is listed, beside its name.
 const ENTRY: u64 = 256;
 
+/// A subvolume that a tree begins at.
+#[derive(Debug, Clone)]
+pub(crate) struct Start {
+    /// Its first folder.
+    pub(crate) node: Node,
+    /// Its path from the first subvolume on; empty where that is not known.
+    pub(crate) path: String,
+}
+
 /// A file system and where it is mounted.
 pub(crate) struct Mount {
     pub(crate) path: Vec<Name>,
     pub(crate) fs: Shared,
-    /// Its first folder here, where that is not the file system's own.
-    pub(crate) root: Option<Node>,
+    /// Where it begins here, where that is not the file system's own first folder.
+    pub(crate) start: Option<Start>,
     /// The volume that holds it, by its place among those that were found.
     pub(crate) volume: usize,
 }
@@ -116,7 +125,7 @@ impl Tree {
     /// A tree whose root is `fs`, on the volume of number `volume`.
     pub(crate) fn new(fs: Shared, volume: usize) -> Self {
         let budget = fs.lock().budget().clone();
-        let mounts = vec![Mount { path: Vec::new(), fs, root: None, volume }];
+        let mounts = vec![Mount { path: Vec::new(), fs, start: None, volume }];
         Self { mounts, unlabelled: false, labels: None, budget, troubles: Mutex::default() }
     }
 
@@ -136,16 +145,40 @@ impl Tree {
     }
 
     /// The same tree, which begins at another folder of its first file system: at a subvolume.
-    pub(crate) fn from(mut self, root: Option<Node>) -> Self {
+    pub(crate) fn from(mut self, start: Option<Start>) -> Self {
         if let Some(first) = self.mounts.first_mut() {
-            first.root = root;
+            first.start = start;
         }
         self
     }
 
-    /// Mounts `fs` at `path`; its first folder there is `root`, where that is not its own.
-    pub(crate) fn mount(&mut self, path: &str, fs: Shared, root: Option<Node>, volume: usize) {
-        self.mounts.push(Mount { path: names(path.as_bytes()).collect(), fs, root, volume });
+    /// Whether its first file system has such a subvolume, and whether the tree begins there; where none is named, the one that is mounted
+    /// by itself. `None` where the file system has no subvolumes.
+    pub(crate) fn begins_at(&self, wanted: Option<&Subvolume>) -> Result<Option<(bool, bool)>> {
+        let Some(first) = self.mounts.first() else { return Ok(None) };
+        let fs = first.fs.lock();
+        if first.start.is_none() && fs.subvolumes()?.is_empty() {
+            return Ok(None);
+        }
+        let here = first.start.as_ref().map_or_else(|| fs.root(), |start| start.node);
+        let there = wanted.map_or_else(|| Ok(Some(fs.root())), |wanted| fs.subvolume(wanted))?;
+        Ok(Some((there.is_some(), there == Some(here))))
+    }
+
+    /// The path of what a loader calls `path` because it begins at the first subvolume of the file system; `None` where none of the
+    /// subvolumes here is on its way.
+    pub(crate) fn below_subvolumes(&self, path: &str) -> Option<String> {
+        let inside = |mount: &Mount| {
+            let start = mount.start.as_ref().filter(|start| !start.path.is_empty())?;
+            let rest = path.trim_start_matches('/').strip_prefix(&start.path)?.strip_prefix('/')?;
+            Some((start.path.len(), format!("{}/{rest}", shown(&mount.path).trim_end_matches('/'))))
+        };
+        self.mounts.iter().filter_map(inside).max_by_key(|(len, _)| *len).map(|(_, path)| path)
+    }
+
+    /// Mounts `fs` at `path`; it begins there at `start`, where that is not its own first folder.
+    pub(crate) fn mount(&mut self, path: &str, fs: Shared, start: Option<Start>, volume: usize) {
+        self.mounts.push(Mount { path: names(path.as_bytes()).collect(), fs, start, volume });
     }
 
     /// Memory for what is collected from it.
@@ -213,10 +246,10 @@ impl Tree {
     #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
     fn locate(&self, path: &[Name]) -> Result<Option<(Shared, Entry)>> {
         let (index, depth) = self.mount_of(path);
-        let Mount { fs: shared, root, .. } = &self.mounts[index];
-        let (shared, root) = (shared.clone(), *root);
+        let Mount { fs: shared, start, .. } = &self.mounts[index];
+        let shared = shared.clone();
         let fs = shared.lock();
-        let node = root.unwrap_or_else(|| fs.root());
+        let node = start.as_ref().map_or_else(|| fs.root(), |start| start.node);
         let mut found = Entry { name: path.last().cloned().unwrap_or_default(), node };
         for name in &path[depth..] {
             match fs.lookup(found.node, name) {

@@ -4,6 +4,7 @@ mod adapters;
 mod addresses;
 mod console;
 mod drivers;
+mod early_texts;
 mod first_boot;
 mod helpers;
 mod identity;

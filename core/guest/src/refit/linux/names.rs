@@ -59,6 +59,7 @@ impl Edits<'_, '_> {
                 lines.collect()
             })?;
         }
+        self.early_texts(&mut changes)?;
         Ok(changes)
     }
 
@@ -82,7 +83,7 @@ impl Edits<'_, '_> {
 
     /// What to call a volume in place of `spec`; `None` when that stays right. `by_uuid` says whether UUIDs of file systems
     /// are understood there.
-    fn new_name(&self, spec: &str, by_uuid: bool, told: &mut Vec<String>) -> Option<String> {
+    pub(super) fn new_name(&self, spec: &str, by_uuid: bool, told: &mut Vec<String>) -> Option<String> {
         if !is_plain(spec) {
             return None;
         }

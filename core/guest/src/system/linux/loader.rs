@@ -62,7 +62,9 @@ fn in_tree(tree: &Tree, path: &str) -> String {
     let path = path.trim_matches(['"', '\'']);
     let path = if path.starts_with('/') { path.to_string() } else { format!("/{path}") };
     let places = BASES.iter().map(|base| format!("{base}{path}"));
-    places.into_iter().find(|place| tree.exists(place)).unwrap_or(path)
+    // A loader that reads subvolumes begins at the first one.
+    let below = tree.below_subvolumes(&path);
+    places.chain(below).find(|place| tree.exists(place)).unwrap_or(path)
 }
 
 /// All entries, in the order in which the files and their lines are.

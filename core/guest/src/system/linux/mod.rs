@@ -8,6 +8,7 @@ pub(crate) mod helpers;
 pub(crate) mod images;
 mod kernels;
 pub(crate) mod loader;
+pub(crate) mod mdadm;
 pub(crate) mod network;
 mod release;
 mod system;

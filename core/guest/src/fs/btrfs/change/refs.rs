@@ -6,7 +6,7 @@ use super::{
     super::{
         Btrfs,
         block::{Block, Key, key_bytes},
-        bytes::u64_at,
+        bytes::{u8_at, u64_at},
         items, roots,
     },
     record::{self, Record},
@@ -91,7 +91,7 @@ impl Btrfs {
         for number in 0..block.count {
             let (key, item) = (block.key(number), block.item(number).unwrap_or_default());
             // Bytes that lie in the item itself, and holes, are nobody else's.
-            if key.1 != items::EXTENT || item.len() < 53 || u64_at(item, 21) == 0 {
+            if key.1 != items::EXTENT || item.len() < 53 || u8_at(item, 20) == 0 || u64_at(item, 21) == 0 {
                 continue;
             }
             let one = match one {
