@@ -30,8 +30,8 @@ pub(crate) fn open(device: &Device, kind: Volume, now: i64) -> Result<Option<Ope
 pub(crate) fn open_among(device: &Device, others: &[Device], kind: Volume, now: i64) -> Result<Option<Opened>> {
     Ok(match kind {
         Volume::Btrfs => {
-            let btrfs = btrfs::Btrfs::open(device, others, now)?;
-            Some(Opened { fs: Shared::new(btrfs), replayed: false })
+            let (btrfs, replayed) = btrfs::volume::open(device, others, now)?;
+            Some(Opened { fs: Shared::new(btrfs), replayed })
         }
         Volume::Ext => {
             let (ext, replayed) = ext::volume::open(device, now)?;

@@ -19,7 +19,7 @@ use crate::{
 const TOOLS: [&str; 2] = ["mkfs.btrfs", "btrfs"];
 
 /// Options of mkfs.btrfs, and the volume's size in MiB.
-const KINDS: &[(&[&str], u64)] = &[
+pub(crate) const KINDS: &[(&[&str], u64)] = &[
     (&[], 160),
     (&["--csum", "xxhash", "-n", "4096", "-m", "single"], 160),
     (&["--csum", "blake2", "-n", "65536", "-m", "dup", "-d", "dup"], 320),
@@ -27,14 +27,14 @@ const KINDS: &[(&[&str], u64)] = &[
     (&["--csum", "sha256", "-O", "^no-holes,^extref,^skinny-metadata", "-R", "^free-space-tree"], 160),
 ];
 
-fn make(folder: &Path, kind: &(&[&str], u64)) -> PathBuf {
+pub(crate) fn make(folder: &Path, kind: &(&[&str], u64)) -> PathBuf {
     let image = folder.join("volume");
     File::create(&image).unwrap().set_len(kind.1 << 20).unwrap();
     run(Command::new("mkfs.btrfs").args(["-q", "-f"]).args(kind.0).arg(&image));
     image
 }
 
-fn check(image: &Path) {
+pub(crate) fn check(image: &Path) {
     run(Command::new("btrfs").args(["check", "--readonly"]).arg(image));
     // Every byte of every file has the sum that is noted for it.
     run(Command::new("btrfs").args(["check", "--readonly", "--check-data-csum"]).arg(image));

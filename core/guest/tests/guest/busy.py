@@ -3,6 +3,7 @@ import os,random,sys,threading,time,ctypes,fcntl
 root=sys.argv[1]; seconds=float(sys.argv[2]); seed=int(sys.argv[3])
 libc=ctypes.CDLL(None,use_errno=True)
 stop=time.time()+seconds
+often=int(os.environ.get('SYNC_EVERY','60'))
 FICLONE=0x40049409
 def worker(n):
     r=random.Random(seed*100+n); base=f"{root}/w{n}"; os.makedirs(base,exist_ok=True)
@@ -41,7 +42,7 @@ def worker(n):
                 d=f"{base}/d{r.randrange(20)}"
                 if os.path.isdir(d):
                     for e in os.listdir(d)[:40]: os.unlink(f"{d}/{e}")
-            if r.randrange(60)==0 and names:
+            if r.randrange(often)==0 and names:
                 fd=os.open(r.choice(names),os.O_RDONLY); os.fsync(fd); os.close(fd)
         except OSError as e:
             pass

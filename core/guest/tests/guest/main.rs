@@ -4,6 +4,7 @@
 
 mod btrfs;
 mod btrfs_changes;
+mod btrfs_logs;
 mod common;
 mod damage;
 mod elsewhere;

@@ -140,8 +140,6 @@ impl Superblock {
             "its references are of a kind that is not written any more"
         } else if self.flags & !KNOWN_FLAGS != 0 {
             "its superblock says that something with it is not finished"
-        } else if self.log.0 != 0 {
-            "what programs had synced is still in its log"
         } else if self.compat_ro & (FREE_SPACE_TREE | FREE_SPACE_IS_VALID) == FREE_SPACE_TREE {
             "its tree of free space is marked as wrong"
         } else {
@@ -182,9 +180,10 @@ impl Superblock {
         put_u64(raw, 72, newest.generation);
         put_u64(raw, 80, newest.root.0);
         put_u64(raw, 88, newest.chunk_root.0);
+        put_u64(raw, 96, newest.log.0);
         put_u64(raw, 120, newest.used);
         put_u64(raw, 164, newest.chunk_root.2);
-        put(raw, 198, &[newest.root.1, newest.chunk_root.1]);
+        put(raw, 198, &[newest.root.1, newest.chunk_root.1, newest.log.1]);
         if let Some(used) = used {
             put_u64(raw, 201 + 16, used);
         }

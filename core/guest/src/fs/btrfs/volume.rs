@@ -12,10 +12,12 @@ use super::{
     sums::name_hash,
 };
 use crate::{
+    bench::Device,
     error::{Error, Result},
     fs::{
         FileSystem, FileSystemMut, Subvolume,
         node::{Attribute, Entry, Facts, Kind, Meta, New, Node, Owner, Stat},
+        registry::JOURNAL,
     },
 };
 
@@ -31,6 +33,29 @@ pub(super) const PREFIXES: [(&[u8], u8); 6] = [
     (b"security.", 6),
     (b"system.", 7),
 ];
+
+/// The file system on `device` and on those of `others` that belong to it, and whether its log was replayed, as an edit of its own. A log that
+/// could not be replayed right is left alone.
+///
+/// # Errors
+/// [`Error::Damaged`] and [`Error::Unsupported`].
+pub(crate) fn open(device: &Device, others: &[Device], now: i64) -> Result<(Btrfs, bool)> {
+    let mut btrfs = Btrfs::open(device, others, now)?;
+    if !btrfs.has_log() {
+        return Ok((btrfs, false));
+    }
+    device
+        .bench()
+        .begin(JOURNAL, "what programs of the guest had synchronised and the guest had not yet written to its place");
+    match btrfs.replay() {
+        Ok(()) => Ok((btrfs, true)),
+        Err(error) => {
+            device.bench().rollback();
+            btrfs.reload()?;
+            if matches!(error, Error::Unsupported { .. }) { Ok((btrfs, false)) } else { Err(error) }
+        }
+    }
+}
 
 impl Btrfs {
     fn of(&self, node: Node, kind: Kind, wanted: &'static str) -> Result<Inode> {

@@ -12,7 +12,7 @@ use super::{
     },
     groups::DATA,
     inode::{Inode, flags},
-    refs::Ref,
+    record::Ref,
 };
 use crate::{error::Result, fs::node::Node};
 

@@ -119,7 +119,7 @@ impl Btrfs {
     }
 
     /// Takes all items of an inode away.
-    fn take_all(&mut self, inode: &Inode) -> Result<()> {
+    pub(super) fn take_all(&mut self, inode: &Inode) -> Result<()> {
         loop {
             let mut keys: Vec<Key> = Vec::new();
             self.items(self.root_of(inode.tree)?, (inode.number, 0, 0), &mut |key, _| {

@@ -123,8 +123,10 @@ impl Btrfs {
         if at < end {
             free.insert(at, end - at);
         }
-        for around in self.chunks.mirrors(start, &PLACES) {
-            cut(&mut free, around, AROUND_SUPERBLOCK);
+        let around = self.chunks.mirrors(start, &PLACES).into_iter().map(|at| (at, AROUND_SUPERBLOCK));
+        let reserved = self.changing()?.reserved.iter().copied().filter(|(at, _)| (start..end).contains(at));
+        for (at, len) in around.chain(reserved.collect::<Vec<_>>()) {
+            cut(&mut free, at, len);
         }
         let change = self.changing()?;
         change.holds.push(hold);

@@ -146,6 +146,11 @@ impl Btrfs {
         Ok(inode)
     }
 
+    /// Writes an inode as it is.
+    pub(super) fn keep_inode(&mut self, inode: &Inode) -> Result<()> {
+        self.put(inode.tree, (inode.number, items::INODE, 0), inode.bytes.clone())
+    }
+
     /// Says of an inode that what belongs to it changed now, and writes it.
     pub(super) fn write_inode(&mut self, inode: &mut Inode, is_modified: bool) -> Result<()> {
         if is_modified {

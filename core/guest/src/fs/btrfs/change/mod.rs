@@ -9,6 +9,7 @@ mod files;
 mod free;
 mod groups;
 mod inode;
+mod log;
 mod names;
 mod record;
 mod refs;
@@ -60,6 +61,8 @@ pub(super) struct Change {
     spaces: Vec<(u64, u64, bool)>,
     /// Bytes of each device that chunks have.
     devices: BTreeMap<u64, u64>,
+    /// What a log has, and nobody else may: where each begins, and its length.
+    reserved: Vec<(u64, u64)>,
     /// The copy of the trees' places that this change writes into the superblock, of four.
     backup: Option<usize>,
     node: u64,
@@ -105,6 +108,14 @@ impl Btrfs {
 
     /// Refuses what could not be kept right.
     pub(super) fn check_changeable(&self) -> Result<()> {
+        if self.has_log() {
+            return Err(self.device.unchangeable("what programs had synchronised is still in its log"));
+        }
+        self.check_replayable()
+    }
+
+    /// The same, but for a log that is to be replayed.
+    fn check_replayable(&self) -> Result<()> {
         if let Some(reason) = self.sb.unchangeable() {
             return Err(self.device.unchangeable(reason));
         }
@@ -146,27 +157,41 @@ impl Btrfs {
         if !goes_on {
             self.read_again()?;
             self.check_changeable()?;
-            let budget = self.device.bench().budget();
-            let last = || self.device.unchangeable("there is no generation behind its own");
-            let (groups, hold) = self.read_groups()?;
-            self.change = Some(Change {
-                generation: self.sb.generation.checked_add(1).ok_or_else(last)?,
-                base: self.root_of(roots::EXTENTS)?,
-                groups,
-                refs: BTreeMap::new(),
-                made: HashSet::new(),
-                dirty: HashMap::new(),
-                hold: budget.hold(),
-                holds: vec![hold],
-                moved: BTreeSet::new(),
-                bytes: BTreeMap::new(),
-                spaces: Vec::new(),
-                devices: BTreeMap::new(),
-                backup: None,
-                node: u64::from(self.sb.node),
-            });
+            self.new_change(Vec::new())?;
         }
         self.make_room_for_blocks(0)
+    }
+
+    /// Begins to replay a log, which has what is `reserved`.
+    fn begin_replay(&mut self, reserved: Vec<(u64, u64)>, hold: Hold) -> Result<()> {
+        self.check_replayable()?;
+        self.new_change(reserved)?;
+        self.changing()?.holds.push(hold);
+        self.make_room_for_blocks(0)
+    }
+
+    fn new_change(&mut self, reserved: Vec<(u64, u64)>) -> Result<()> {
+        let budget = self.device.bench().budget();
+        let last = || self.device.unchangeable("there is no generation behind its own");
+        let (groups, hold) = self.read_groups()?;
+        self.change = Some(Change {
+            generation: self.sb.generation.checked_add(1).ok_or_else(last)?,
+            base: self.root_of(roots::EXTENTS)?,
+            groups,
+            refs: BTreeMap::new(),
+            made: HashSet::new(),
+            dirty: HashMap::new(),
+            hold: budget.hold(),
+            holds: vec![hold],
+            moved: BTreeSet::new(),
+            bytes: BTreeMap::new(),
+            spaces: Vec::new(),
+            devices: BTreeMap::new(),
+            backup: None,
+            reserved,
+            node: u64::from(self.sb.node),
+        });
+        Ok(())
     }
 
     /// Begins a change of something in a subvolume.

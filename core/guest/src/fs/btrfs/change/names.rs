@@ -46,7 +46,19 @@ fn find(item: &[u8], name: &[u8]) -> Option<(usize, usize, Key)> {
     None
 }
 
-/// Names of an inode in one folder: each begins with its place, with `head` bytes in front of that.
+/// All names of an inode in one item of them: place and name of each, with `head` bytes in front.
+pub(super) fn names_in(item: &[u8], head: usize) -> Vec<(u64, &[u8])> {
+    let (mut names, mut at) = (Vec::new(), 0);
+    while at + head + 10 <= item.len() {
+        let end = at + head + 10 + usize::from(u16_at(item, at + head + 8));
+        let Some(name) = item.get(at + head + 10..end) else { break };
+        names.push((u64_at(item, at + head), name));
+        at = end;
+    }
+    names
+}
+
+/// Where a name is among those of an inode in one folder, how long its part is, and its place in the folder; `head` bytes are in front.
 fn find_ref(item: &[u8], head: usize, name: &[u8]) -> Option<(usize, usize, u64)> {
     let mut at = 0;
     while at < item.len() {
@@ -60,7 +72,7 @@ fn find_ref(item: &[u8], head: usize, name: &[u8]) -> Option<(usize, usize, u64)
 }
 
 /// The number of a name that has no room among the others of its inode (`btrfs_extref_hash`).
-fn long_hash(folder: u64, name: &[u8]) -> u64 {
+pub(super) fn long_hash(folder: u64, name: &[u8]) -> u64 {
     let seed = u32::try_from(folder & u64::from(u32::MAX)).unwrap_or_default();
     u64::from(!crc32c::crc32c_append(!seed, name))
 }
@@ -105,7 +117,13 @@ impl Btrfs {
 
     /// Adds the name of something to a folder, which has none like it.
     pub(super) fn add_name(&mut self, folder: &mut Inode, name: &[u8], inode: &Inode) -> Result<()> {
-        let (tree, place) = (folder.tree, self.next_place(folder)?);
+        let place = self.next_place(folder)?;
+        self.add_name_at(folder, place, name, inode)
+    }
+
+    /// The same, at a place that nothing has.
+    pub(super) fn add_name_at(&mut self, folder: &mut Inode, place: u64, name: &[u8], inode: &Inode) -> Result<()> {
+        let tree = folder.tree;
         let made = entry((inode.number, items::INODE, 0), self.change_generation(), kind_of(inode), name, b"");
         let key = (folder.number, items::ENTRY, name_hash(name));
         let others = self.item(self.root_of(tree)?, key)?.unwrap_or_default();

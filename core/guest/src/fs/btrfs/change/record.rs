@@ -1,9 +1,6 @@
 //! What the tree of extents says of an extent: how many refer to it, and who (Linux, `btrfs_extent_item`, `btrfs_extent_inline_ref`).
 
-use super::{
-    super::bytes::{put, put_u32, put_u64, u8_at, u32_at, u64_at},
-    refs::Ref,
-};
+use super::super::bytes::{put, put_u32, put_u64, u8_at, u32_at, u64_at};
 
 /// What an extent is (`BTRFS_EXTENT_FLAG_*`, `BTRFS_BLOCK_FLAG_FULL_BACKREF`).
 pub(super) const DATA: u64 = 1;
@@ -19,6 +16,31 @@ pub(super) const SHARED_DATA_REF: u8 = 184;
 /// Bytes in front of the references, and of the first key and the level of a block behind that.
 const HEAD: usize = 24;
 const INFO: usize = 18;
+
+/// One that refers to an extent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Ref {
+    /// A tree, to a block of it.
+    Tree(u64),
+    /// A file of a tree, from where in it the extent would begin.
+    Data { root: u64, inode: u64, offset: u64 },
+    /// A block of a tree that several have, to a block below it.
+    SharedTree(u64),
+    /// The same, to bytes of a file.
+    SharedData(u64),
+}
+
+impl Ref {
+    /// How a block of this level, at `at`, refers to what is below it.
+    pub(super) fn below(level: u8, at: u64) -> Self {
+        if level == 0 { Self::SharedData(at) } else { Self::SharedTree(at) }
+    }
+
+    /// How a tree refers to what is below a block of this level.
+    pub(super) fn of_tree(level: u8, tree: u64) -> Self {
+        if level == 0 { Self::Data { root: tree, inode: 0, offset: 0 } } else { Self::Tree(tree) }
+    }
+}
 
 /// An extent with the references that are noted with it.
 #[derive(Debug, Clone, PartialEq, Eq)]

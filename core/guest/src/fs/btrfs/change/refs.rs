@@ -9,34 +9,9 @@ use super::{
         bytes::{u8_at, u64_at},
         items, roots,
     },
-    record::{self, Record},
+    record::{self, Record, Ref},
 };
 use crate::error::Result;
-
-/// One that refers to an extent.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(in super::super) enum Ref {
-    /// A tree, to a block of it.
-    Tree(u64),
-    /// A file of a tree, from where in it the extent would begin.
-    Data { root: u64, inode: u64, offset: u64 },
-    /// A block of a tree that several have, to a block below it.
-    SharedTree(u64),
-    /// The same, to bytes of a file.
-    SharedData(u64),
-}
-
-impl Ref {
-    /// How a block of this level, at `at`, refers to what is below it.
-    pub(super) fn below(level: u8, at: u64) -> Self {
-        if level == 0 { Self::SharedData(at) } else { Self::SharedTree(at) }
-    }
-
-    /// How a tree refers to what is below a block of this level.
-    pub(super) fn of_tree(level: u8, tree: u64) -> Self {
-        if level == 0 { Self::Data { root: tree, inode: 0, offset: 0 } } else { Self::Tree(tree) }
-    }
-}
 
 /// What is to be written about an extent.
 #[derive(Debug, Default)]
@@ -137,7 +112,10 @@ impl Btrfs {
             if noted.is_full || !noted.changes.is_empty() {
                 self.write_ref(at, noted)?;
             } else if self.record(at, noted.len, noted.level)?.is_none() {
-                // Taken and given back before anything was written about it.
+                // Taken and given back before anything was written about it but its sums.
+                if noted.level.is_none() {
+                    self.drop_sums(at, noted.len)?;
+                }
                 self.give_back(at, noted.len)?;
             }
         }

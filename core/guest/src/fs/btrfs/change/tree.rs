@@ -8,7 +8,7 @@ use super::{
         block::{Block, HEADER, Head, ITEM, Item, Key, POINTER, Pointer, Root},
         roots,
     },
-    refs::Ref,
+    record::Ref,
 };
 use crate::error::{Error, Result};
 
