@@ -19,7 +19,19 @@ const FSID: [u8; 16] = *b"tide-gauge-btrfs";
 const SUPER: usize = 64 << 10;
 
 /// A volume, and where its blocks and its superblock are.
-static VOLUME: LazyLock<(Vec<u8>, Vec<usize>)> = LazyLock::new(|| {
+type Volume = (Vec<u8>, Vec<usize>);
+
+/// One that was made, and one with a log that the kernel left (`tests/guest/btrfs/recipe.sh`).
+static VOLUMES: LazyLock<[Volume; 2]> = LazyLock::new(|| {
+    let logged = zstd::decode_all(&include_bytes!("../../core/guest/tests/guest/btrfs/logged.raw.zst")[..]);
+    [made(), logged.expect("a volume")].map(|bytes| {
+        let is_block = |at: &usize| bytes[*at + 32..*at + 48] == FSID;
+        let blocks = (0..bytes.len()).step_by(NODE).filter(is_block).collect();
+        (bytes, blocks)
+    })
+});
+
+fn made() -> Vec<u8> {
     let folder = tempfile::tempdir().expect("a temporary folder");
     let root = folder.path().join("root");
     fs::create_dir_all(root.join("etc")).expect("a temporary folder");
@@ -36,11 +48,8 @@ static VOLUME: LazyLock<(Vec<u8>, Vec<usize>)> = LazyLock::new(|| {
     let mut maker = Command::new("mkfs.btrfs");
     maker.args(["-q", "--mixed", "-n", "4096", "-U", &id, "--rootdir"]).arg(&root).arg(&image);
     assert!(maker.output().expect("mkfs.btrfs is installed").status.success());
-    let bytes = fs::read(image).expect("a volume");
-    let is_block = |at: &usize| bytes[*at + 32..*at + 48] == FSID;
-    let blocks = (0..bytes.len()).step_by(NODE).filter(is_block).collect();
-    (bytes, blocks)
-});
+    fs::read(image).expect("a volume")
+}
 
 fn uuid_text() -> String {
     let digits: String = FSID.iter().map(|byte| format!("{byte:02x}")).collect();
@@ -48,7 +57,8 @@ fn uuid_text() -> String {
 }
 
 fuzz_target!(|bytes: &[u8]| {
-    let (sound, blocks) = &*VOLUME;
+    let Some((which, bytes)) = bytes.split_first() else { return };
+    let (sound, blocks) = &VOLUMES[usize::from(*which) % 2];
     let storage = Arc::new(MemoryStorage::new("fuzz", sound.clone()));
     let disk: Arc<dyn Disk> = format::open(storage, Some(Format::Raw)).expect("any bytes are a raw disk").disk;
     let bench = Bench::new([disk.clone()], &Budget::whole());

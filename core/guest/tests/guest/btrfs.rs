@@ -8,7 +8,7 @@ use reformis_guest::{Device, Guest, Kind, Tree, Volume, Wishes, refit};
 
 use crate::common::{MIB, NOW, has, run, taken, tree, virtio};
 
-fn fixture(name: &str) -> Vec<u8> {
+pub(crate) fn fixture(name: &str) -> Vec<u8> {
     let packed = Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("tests/guest/btrfs/{name}.raw.zst"));
     zstd::decode_all(fs::File::open(packed).unwrap()).unwrap()
 }
@@ -27,7 +27,7 @@ fn open(disks: &[Vec<u8>]) -> Guest {
 }
 
 /// What the recipe puts into a file.
-fn lines(word: &str, count: usize) -> Vec<u8> {
+pub(crate) fn lines(word: &str, count: usize) -> Vec<u8> {
     (1..=count).flat_map(|number| format!("{word} {number}\n").into_bytes()).collect()
 }
 

@@ -1,9 +1,14 @@
 //! Btrfs that was in use when it was copied: what its log holds counts.
 
-use std::{fs, path::Path, process::Command};
+use std::{fs, path::Path, process::Command, sync::Arc};
+
+use reformis_disk::{budget::Budget, format, source::MemoryStorage};
+use reformis_guest::Guest;
 
 use crate::{
+    btrfs::{fixture, lines},
     btrfs_changes::{KINDS, check, make},
+    common::{MIB, NOW, has, taken},
     model::{Model, mounted, open, run, save, seen, with_mount},
 };
 
@@ -49,4 +54,35 @@ fn a_log_is_replayed_as_the_kernel_does() {
         assert!(read.len() > 100, "{} entries", read.len());
     }
     assert!(replayed > 0, "there were logs");
+}
+
+/// A volume of the kernel (`btrfs/recipe.sh`): what was synchronised counts, and what was not is as the last generation has it.
+#[test]
+fn what_was_synchronised_is_there() {
+    let storage = Arc::new(MemoryStorage::new("disk.raw", fixture("logged")));
+    let disk = format::open(storage, Some(reformis_disk::Format::Raw)).unwrap().disk;
+    let mut guest = Guest::open([disk], NOW, &Budget::whole()).unwrap();
+    let tree = guest.volume_tree(0, NOW).unwrap().unwrap();
+    assert_eq!(guest.unread, []);
+    assert_eq!(guest.replayed, ["disk 1"]);
+    let mut plain = lines("plain", 9000);
+    plain[50_000..50_005].copy_from_slice(b"other");
+    assert!(tree.read("/etc/plain", MIB).unwrap() == plain);
+    assert_eq!(tree.attributes("/etc/plain").unwrap(), [("user.tide".to_string(), b"high".to_vec())]);
+    assert!(tree.read("/etc/new", MIB).unwrap() == lines("new", 9000));
+    assert!(tree.read("/usr/deep/hard", MIB).unwrap() == lines("new", 9000));
+    assert_eq!(tree.stat("/etc/new").unwrap().links, 2);
+    assert!(tree.read("/etc/cut", MIB).unwrap() == lines("cut", 9000)[..20_000]);
+    assert_eq!(tree.read("/usr/moved", MIB).unwrap(), lines("moved", 9));
+    assert_eq!(tree.read("/usr/deep/file", MIB).unwrap(), lines("deep", 99));
+    for gone in ["/etc/moved", "/etc/gone", "/etc/lost", "/usr/file-7"] {
+        assert!(!tree.exists(gone), "{gone}");
+    }
+    drop(tree);
+    if has(&["btrfs"]) {
+        let folder = tempfile::tempdir().unwrap();
+        let image = folder.path().join("image");
+        fs::write(&image, &taken(&guest)[0]).unwrap();
+        check(&image);
+    }
 }

@@ -1,5 +1,5 @@
 #!/bin/bash
-# How these volumes were made, by the kernel and its own tools, as root: `one` on one device, `left` and `right` a second one on two devices.
+# How these volumes were made, by the kernel and its own tools, as root: `one` on one device, `left` and `right` a second one on two devices; each packed with `zstd -19`.
 set -euo pipefail
 cd "$(dirname "$0")"
 lines() { seq 1 "$2" | sed "s/^/$1 /"; }
@@ -34,3 +34,17 @@ mount -o device=$one,device=$two $one place
 lines pair 200000 >place/pair; mkdir place/folder; lines folder 10 >place/folder/file
 umount place; losetup -d $one $two
 rmdir place
+# `logged`: copied while it was in use, after some files were synchronised and before the kernel wrote a generation.
+truncate -s 0 logged.raw; truncate -s 16M logged.raw
+mkfs.btrfs -q --mixed -n 4096 -U 74696465-2d67-6175-6765-2d6274726673 logged.raw
+mkdir -p place; mount -o loop,commit=300 logged.raw place
+mkdir place/etc place/usr; lines plain 9000 >place/etc/plain; lines cut 9000 >place/etc/cut; lines moved 9 >place/etc/moved; lines gone 9 >place/etc/gone
+for number in $(seq 1 200); do echo $number >place/usr/file-$number; done
+setfattr -n user.tide -v low place/etc/plain; sync -f place
+mv place/etc/moved place/usr/moved; sync place/usr/moved
+rm place/etc/gone place/usr/file-7; mkdir place/usr/deep; lines deep 99 >place/usr/deep/file; sync place/usr/deep/file place/usr place/etc
+lines new 9000 >place/etc/new; ln place/etc/new place/usr/deep/hard; sync place/etc/new
+printf other | dd of=place/etc/plain bs=1 seek=50000 conv=notrunc status=none; setfattr -n user.tide -v high place/etc/plain; sync place/etc/plain
+truncate -s 20000 place/etc/cut; sync place/etc/cut
+lines lost 9 >place/etc/lost
+cp logged.raw copied.raw; umount place; mv copied.raw logged.raw; rmdir place
