@@ -22,13 +22,21 @@ pub(crate) enum Layout {
     Nowhere,
 }
 
-/// Chunks that lie on several legs each (RAID 10).
+/// Chunks that lie on several legs each (RAID 10; Linux, `drivers/md/raid10.c`, `__raid10_find_phys`).
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Chunks {
     /// Bytes of a chunk.
     pub(crate) chunk: u64,
-    /// Legs that hold each, at least one.
+    /// Legs that hold each, one beside the other, at least one.
     pub(crate) copies: usize,
+    /// How often all of that is there again, at least once: each time on other legs.
+    pub(crate) far: usize,
+    /// How many bytes behind the others those are.
+    pub(crate) stride: u64,
+    /// Whether they lie between the others, row by row.
+    pub(crate) is_between: bool,
+    /// Legs among which they are moved on; the last ones are a group of their own where the number does not come out even.
+    pub(crate) set: usize,
     /// Disk and first byte of each leg; none where it is not there, or is not right.
     pub(crate) legs: Vec<Option<(usize, u64)>>,
 }
@@ -36,13 +44,45 @@ pub(crate) struct Chunks {
 impl Chunks {
     /// Where the chunk of this number lies: the legs that are there, each with the byte of it.
     fn places(&self, number: u64) -> Option<Vec<(usize, u64)>> {
-        let (copies, legs) = (self.copies as u64, self.legs.len() as u64);
-        let slot = |copy: u64| {
-            let slot = number * copies + copy;
-            let leg = *self.legs.get(to_usize(slot.checked_rem(legs)?))?;
-            leg.map(|(disk, start)| (disk, start + slot / legs * self.chunk))
-        };
-        Some((0..copies).filter_map(slot).collect::<Vec<_>>()).filter(|places| !places.is_empty())
+        let places = self.slots(number)?.into_iter().filter_map(|(leg, at)| {
+            let (disk, start) = (*self.legs.get(leg)?)?;
+            Some((disk, start + at))
+        });
+        Some(places.collect::<Vec<_>>()).filter(|places| !places.is_empty())
+    }
+
+    /// The legs that the chunk of this number is on, be they there or not, and how many bytes behind the start of each.
+    pub(crate) fn slots(&self, number: u64) -> Option<Vec<(usize, u64)>> {
+        let legs = self.legs.len() as u64;
+        let first = number * self.copies as u64;
+        let (row, mut leg) = (first.checked_div(legs)?, to_usize(first.checked_rem(legs)?));
+        let mut start = row * if self.is_between { self.far as u64 } else { 1 } * self.chunk;
+        let mut slots = Vec::new();
+        for _ in 0..self.copies {
+            slots.push((leg, start));
+            let (mut other, mut at) = (leg, start);
+            for _ in 1..self.far {
+                other = self.moved_on(other)?;
+                at += self.stride;
+                slots.push((other, at));
+            }
+            leg += 1;
+            if leg == self.legs.len() {
+                (leg, start) = (0, start + self.chunk);
+            }
+        }
+        Some(slots)
+    }
+
+    /// The leg that the next far copy of what is on `leg` is on.
+    fn moved_on(&self, leg: usize) -> Option<usize> {
+        let (group, next) = (leg.checked_div(self.set)?, leg + self.copies);
+        let rest = self.legs.len().checked_rem(self.set)?;
+        let last = self.legs.len().checked_div(self.set)?.saturating_sub(1) * self.set;
+        if rest > 0 && next > last {
+            return Some((next - last).checked_rem(self.set + rest)? + last);
+        }
+        Some(next.checked_rem(self.set)? + self.set * group)
     }
 }
 

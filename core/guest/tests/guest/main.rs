@@ -20,6 +20,7 @@ mod model;
 mod networks;
 mod ntfs;
 mod raid;
+mod raid_far;
 mod rules;
 mod tables;
 mod tree;

@@ -172,28 +172,44 @@ fn lay(head: &Member, legs: &[Option<Leg>], missing: usize) -> Result<Vec<Piece>
     }
 }
 
-/// RAID 10 (Linux, `drivers/md/raid10.c`, `setup_geo`): `near` copies follow each other. What lies far apart is not read.
+/// RAID 10 (Linux, `drivers/md/raid10.c`, `setup_geo` and `calc_sectors`): `near` copies follow each other, and all of that is there `far` times,
+/// one behind the other or row by row.
 fn ten(head: &Member, legs: &[Option<Leg>], chunk: u64, fits: impl Fn(&Leg) -> bool) -> Result<Vec<Piece>, String> {
-    let (near, far) = (head.layout & 255, head.layout >> 8 & 255);
-    let copies = usize::try_from(near).unwrap_or(0);
-    if far != 1 || head.layout >> 16 != 0 {
-        return Err("its copies lie far apart, which is not read here".into());
+    let broken = || "its metadata is not sound".to_string();
+    let (copies, far) = ((head.layout & 255) as usize, (head.layout >> 8 & 255) as usize);
+    let is_between = head.layout >> 16 & 1 == 1;
+    if copies == 0 || far == 0 || copies * far > head.disks || !legs.iter().flatten().all(fits) {
+        return Err(broken());
     }
-    if copies == 0 || copies > head.disks || !legs.iter().flatten().all(fits) {
-        return Err("its metadata is not sound".into());
-    }
-    // Chunks of a member, as many times as there are members, by the copies of each.
-    let each = head.used / chunk;
-    let len =
-        each.checked_mul(head.disks as u64).and_then(|all| (all / u64::from(near)).checked_mul(chunk)).unwrap_or(0);
-    // Without a copy of every chunk there is nothing to read.
-    let there = |slot: usize| legs.get(slot % legs.len()).is_some_and(Option::is_some);
-    let is_whole = (0..head.disks).all(|number| (0..copies).any(|copy| there(number * copies + copy)));
+    let set = match head.layout >> 17 {
+        0 => head.disks,
+        1 => head.disks / far,
+        2 => far * copies,
+        _ => return Err("its layout is not known here".into()),
+    };
+    // Chunks of a member for one time of all, as many times as there are members, by the copies of each.
+    let each = head.used / chunk / far as u64;
+    let count = each.checked_mul(head.disks as u64).ok_or_else(broken)? / copies as u64;
+    let len = count.checked_mul(chunk).ok_or_else(broken)?;
+    // What that takes of each member, rounded up.
+    let taken = count.checked_mul((copies * far) as u64).ok_or_else(broken)?.div_ceil(head.disks as u64);
+    let stride = if is_between { chunk } else { taken / far as u64 * chunk };
+    let places = legs.iter().map(|leg| leg.map(|(disk, start, _)| (disk, start))).collect();
+    let chunks = Chunks { chunk, copies, far, stride, is_between, set, legs: places };
+    // Without a copy of every chunk there is nothing to read: after as many as there are members, it begins anew.
+    let is_there = |slot: &(usize, u64)| legs.get(slot.0).is_some_and(Option::is_some);
+    let is_whole =
+        (0..head.disks as u64).all(|number| chunks.slots(number).is_some_and(|all| all.iter().any(is_there)));
     if !is_whole || len == 0 {
         return Err("of a part of it, no member is among the disks here".into());
     }
-    let legs = legs.iter().map(|leg| leg.map(|(disk, start, _)| (disk, start))).collect();
-    Ok(vec![Piece { start: 0, len, layout: Layout::Chunks(Chunks { chunk, copies, legs }) }])
+    // Where a copy would lie behind what the array has of a member, the array is not what it says.
+    let is_inside =
+        |number: u64| chunks.slots(number).is_some_and(|all| all.iter().all(|(_, at)| at + chunk <= head.used));
+    if !(count.saturating_sub(head.disks as u64)..count).all(is_inside) {
+        return Err(broken());
+    }
+    Ok(vec![Piece { start: 0, len, layout: Layout::Chunks(chunks) }])
 }
 
 /// How the zones of a RAID 0 behind the first are laid (Linux, `drivers/md/raid0.h`).
