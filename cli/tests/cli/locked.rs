@@ -1,8 +1,16 @@
 //! Encrypted volumes as a person opens them: by a key in a file that nobody else may read, and by nothing else.
 
-use std::{fs, os::unix::fs::PermissionsExt};
+use std::{
+    fs,
+    io::Write,
+    os::unix::fs::PermissionsExt,
+    process::{Command, Stdio},
+    time::Duration,
+};
 
-use crate::support::{AS_IT_IS, Place};
+use reformis_standin::servers::is_installed;
+
+use crate::support::{AS_IT_IS, PROGRAM, Place};
 
 /// A disk with LUKS2, by the kernel and its own tools; in its last partition a file system with a file of 3000 lines.
 const TWO: &[u8] = include_bytes!("../../../core/guest/tests/guest/locked/two.raw.zst");
@@ -113,4 +121,73 @@ fn a_key_that_others_may_read_is_not_used() {
     assert!(survey("all=empty").expect(1).err.contains("is empty"));
     assert!(survey("all=none").expect(1).err.contains("No such file"));
     assert!(survey("=key").expect(1).err.contains("VOLUME=FILE"));
+}
+
+/// A passphrase that is typed is not shown, and is in nothing that the terminal saw.
+#[test]
+fn a_passphrase_is_asked_for_at_the_terminal() {
+    if !is_installed("script") {
+        std::io::stderr()
+            .write_all(b"SKIPPED a_passphrase_is_asked_for_at_the_terminal: there is no script\n")
+            .unwrap();
+        return;
+    }
+    let place = place();
+    let typed = |secret: &[u8]| {
+        let line = format!(
+            "{PROGRAM} peek gauge.raw /file --volume 'opened disk 1 partition 10' --unlock 'disk 1 partition 10' >peeked"
+        );
+        let mut command = Command::new("script");
+        command.args(["-qefc", &line, "drawn"]).current_dir(place.path(""));
+        let mut terminal = command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        let drawn = || fs::read_to_string(place.path("drawn")).unwrap_or_default();
+        for _ in 0..200 {
+            if drawn().contains("disk 1 partition 10") {
+                break;
+            }
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        // What is typed before the echo is off would be shown by the terminal itself.
+        std::thread::sleep(Duration::from_millis(500));
+        terminal.stdin.take().unwrap().write_all(&[secret, b"\n"].concat()).unwrap();
+        (terminal.wait().unwrap().success(), drawn())
+    };
+    let (is_right, drawn) = typed(b"high tide");
+    assert!(is_right && !drawn.contains("high tide"), "{drawn}");
+    let read = fs::read_to_string(place.path("peeked")).unwrap();
+    assert!(read.starts_with("two 1\n") && read.ends_with("two 3000\n"), "{}", read.len());
+    let (is_right, drawn) = typed(b"low tide");
+    assert!(!is_right && !drawn.contains("low tide"), "{drawn}");
+}
+
+/// A key that a night is given is tried for each of its machines, and one that opens nothing moves none of them.
+#[test]
+fn a_night_takes_its_keys_along() {
+    let place = place();
+    place.write(
+        "night.toml",
+        b"[defaults]\ndestination = \"virtio-host\"\ninto = \"landing\"\naccept = [\"no-system\", \"will-not-boot\"]\nnetwork = \"default\"\n\n[[machine]]\nname = \"gauge\"\nsource = \"gauge.xml\"\n",
+    );
+    place.write(
+        "gauge.xml",
+        b"<domain type='kvm'><name>gauge</name><memory unit='MiB'>512</memory><vcpu>1</vcpu><os><type arch='x86_64' machine='q35'>hvm</type></os><devices><disk type='file' device='disk'><driver name='qemu' type='raw'/><source file='gauge.raw'/><target dev='sda' bus='sata'/></disk></devices></domain>",
+    );
+    let night = |key: &str| place.run(&["fleet", "run", "night.toml", "--unlock", key]);
+    let refused = night("all=wrong").expect(1).out;
+    assert!(refused.contains("disk 1 partition 10 is encrypted, and stays closed"), "{refused}");
+    assert!(!place.path("landing/gauge").exists());
+    night("all=key").expect(0);
+    place.run(&["prove", "landing/gauge/receipt.json", "--unlock", "all=key"]).expect(0);
+    let kept: Vec<_> = ["night.logs", "landing"].iter().map(|name| place.path(name)).collect();
+    for file in kept.iter().filter(|path| path.is_dir()).flat_map(|path| files(path)) {
+        let bytes = fs::read(&file).unwrap_or_default();
+        let is_small = bytes.len() < 1 << 20;
+        assert!(!is_small || !bytes.windows(9).any(|window| window == b"high tide"), "{}", file.display());
+    }
+}
+
+/// All files below a folder.
+fn files(folder: &std::path::Path) -> Vec<std::path::PathBuf> {
+    let entries = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+    entries.flat_map(|path| if path.is_dir() { files(&path) } else { vec![path] }).collect()
 }

@@ -221,3 +221,43 @@ fn a_machine_with_an_encrypted_root_is_made_ready() {
     let ranges: Vec<_> = overlay.edits().iter().flat_map(|edit| edit.ranges.clone()).collect();
     assert!(!ranges.is_empty() && ranges.iter().all(|range| inside.start <= range.start && range.end <= inside.end));
 }
+
+/// What lies between in other orders (`arrays/mixed.sh`): an encrypted volume in a logical one, and partitions of an array.
+#[test]
+fn an_encrypted_logical_volume_and_partitions_of_an_array() {
+    let packed = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/guest/arrays/mixed.raw.zst");
+    let disk = zstd::decode_all(fs::File::open(packed).unwrap()).unwrap();
+    let volumes = [
+        ("opened harbour/vault", "inside"),
+        ("array parts partition 1", "first"),
+        ("array parts partition 2", "second"),
+    ];
+    let mut guest = open(std::slice::from_ref(&disk), &keys(KEY));
+    assert_eq!(guest.unread, []);
+    guest.bench.begin("changes", "a test");
+    for (volume, word) in volumes {
+        let mut tree = tree(&mut guest, volume);
+        assert!(tree.read("/file", MIB).unwrap() == lines(word, 3000), "{volume}");
+        tree.write("/new", &lines(word, 2000)).unwrap();
+    }
+    for (spec, volume) in
+        [("/dev/md/parts1", 1), ("/dev/disk/by-id/md-uuid-5a170000:00004000:80000000:00000201-part2", 2)]
+    {
+        let found = reformis_guest::resolve(&guest.volumes, spec).map(|(_, found)| found.name.as_str());
+        assert_eq!(found, Some(volumes[volume].0), "{spec}");
+    }
+    let changed = crate::common::taken(&guest).remove(0);
+    // Both members of the array have it, and so has either alone.
+    let members = [31, 55].map(|start| changed[(start + 2) << 20..(start + 24) << 20].to_vec());
+    assert!(members[0] == members[1]);
+    let mut again = open(&[changed], &keys(KEY));
+    for (volume, word) in volumes {
+        assert!(tree(&mut again, volume).read("/new", MIB).unwrap() == lines(word, 2000), "{volume}");
+    }
+    let closed = open(&[disk], &Keys::default());
+    assert!(
+        closed.unread.iter().any(|(name, why)| name == "harbour/vault" && why.contains("no key")),
+        "{:?}",
+        closed.unread
+    );
+}
