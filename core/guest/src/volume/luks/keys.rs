@@ -1,6 +1,8 @@
 //! From a passphrase to the key of a volume: the derivation, the splitting that makes it hard to keep by chance, and the digest that tells
 //! whether it is right (LUKS On-Disk Format Specification, version 1.2.3; LUKS2 On-Disk Format, version 1.1).
 
+use std::sync::{Mutex, PoisonError};
+
 use argon2::{Algorithm, Argon2, Block, Params, Version};
 use hmac::Hmac;
 use sha1::Sha1;
@@ -51,6 +53,40 @@ impl Derivation {
                 blocks.iter_mut().for_each(|block| *block = Block::default());
                 made.map_err(unsound)?;
             }
+        }
+        Ok(key)
+    }
+}
+
+/// A key that was derived, and of what.
+struct Known {
+    how: Derivation,
+    secret: Secret,
+    salt: Vec<u8>,
+    key: Secret,
+}
+
+/// Keys that were derived before: a guest is opened more than once in a run, and each time would take as long as the first.
+#[derive(Default)]
+pub(super) struct Made(Mutex<Vec<Known>>);
+
+/// Keys that are remembered.
+const MOST_MADE: usize = 64;
+
+impl Made {
+    /// As [`Derivation::key`].
+    pub(super) fn key(&self, how: &Derivation, secret: &Secret, salt: &[u8], len: usize) -> Result<Secret, Trouble> {
+        let lock = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_it = |known: &&Known| {
+            known.how == *how && known.salt == salt && known.key.len() == len.min(MOST_KEY) && known.secret == *secret
+        };
+        if let Some(known) = lock().iter().find(is_it) {
+            return Ok(known.key.clone());
+        }
+        let key = how.key(secret, salt, len)?;
+        let mut all = lock();
+        if all.len() < MOST_MADE {
+            all.push(Known { how: how.clone(), secret: secret.clone(), salt: salt.to_vec(), key: key.clone() });
         }
         Ok(key)
     }

@@ -8,7 +8,7 @@ mod two;
 use std::sync::Arc;
 
 use cipher::Sectors;
-use keys::Secret;
+use keys::{Made, Secret};
 use zeroize::Zeroizing;
 
 use crate::{
@@ -18,29 +18,33 @@ use crate::{
 
 /// Keys and passphrases for encrypted volumes, by the volumes' names or UUIDs; wiped from memory when they are let go.
 #[derive(Clone, Default)]
-pub struct Keys(Vec<(String, Secret)>);
+pub struct Keys {
+    given: Vec<(String, Secret)>,
+    /// What was made of them, for all who have them.
+    made: Arc<Made>,
+}
 
 /// Nothing of them is shown.
 impl std::fmt::Debug for Keys {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_tuple("Keys").field(&self.0.len()).finish()
+        f.debug_tuple("Keys").field(&self.given.len()).finish()
     }
 }
 
 impl Keys {
     /// One more key, for the volume of this name or UUID; `all` is every encrypted volume.
     pub fn add(&mut self, volume: &str, secret: Vec<u8>) {
-        self.0.push((volume.into(), Zeroizing::new(secret)));
+        self.given.push((volume.into(), Zeroizing::new(secret)));
     }
 
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
-        self.0.is_empty()
+        self.given.is_empty()
     }
 
     /// The volumes that they are for.
     pub fn volumes(&self) -> impl Iterator<Item = &str> {
-        self.0.iter().map(|(volume, _)| volume.as_str())
+        self.given.iter().map(|(volume, _)| volume.as_str())
     }
 
     /// What may open the volume of this name and UUID: as it was given, and where it ends with the end of a line, without that.
@@ -48,7 +52,7 @@ impl Keys {
         let is_it = |volume: &str| {
             volume == "all" || volume == name || uuid.is_some_and(|uuid| uuid.eq_ignore_ascii_case(volume))
         };
-        let given = self.0.iter().filter(|(volume, _)| is_it(volume));
+        let given = self.given.iter().filter(|(volume, _)| is_it(volume));
         let both = given.flat_map(|(_, secret)| {
             let line = secret.strip_suffix(b"\n").map(|line| line.strip_suffix(b"\r").unwrap_or(line));
             std::iter::once(secret.clone()).chain(line.map(|line| Zeroizing::new(line.to_vec())))
@@ -103,8 +107,8 @@ pub(crate) fn open(device: &Device, uuid: Option<&str>, keys: &Keys) -> Result<O
     let mut version = [0; 2];
     device.read(6, &mut version)?;
     let opened = match u16::from_be_bytes(version) {
-        1 => one::open(device, &secrets),
-        2 => two::open(device, &secrets),
+        1 => one::open(device, &secrets, &keys.made),
+        2 => two::open(device, &secrets, &keys.made),
         other => Err(Trouble::Unknown(format!("version {other} of LUKS"))),
     };
     Ok(Some(match opened {

@@ -3,7 +3,7 @@
 use super::{
     Opened, Trouble,
     cipher::Sectors,
-    keys::{Derivation, MOST_KEY, Secret, merge},
+    keys::{Derivation, MOST_KEY, Made, Secret, merge},
 };
 use crate::bench::{Device, cipher::Cipher};
 
@@ -17,7 +17,7 @@ const SECTOR: usize = 512;
 pub(super) const MOST_SPLIT: usize = 4 << 20;
 
 /// Opens the volume with one of `secrets`.
-pub(super) fn open(device: &Device, secrets: &[Secret]) -> Result<Opened, Trouble> {
+pub(super) fn open(device: &Device, secrets: &[Secret], made: &Made) -> Result<Opened, Trouble> {
     let mut head = vec![0; HEAD];
     device.read(0, &mut head)?;
     let word = |at: usize| -> u32 {
@@ -39,7 +39,7 @@ pub(super) fn open(device: &Device, secrets: &[Secret]) -> Result<Opened, Troubl
         let (at, stripes) = (u64::from(word(slot + 40)) * SECTOR as u64, word(slot + 44) as usize);
         let split = len.checked_mul(stripes).filter(|split| *split <= MOST_SPLIT).ok_or(Trouble::Unsound("a slot"))?;
         for secret in secrets {
-            let key = derive.key(secret, bytes(slot + 8, 32), len)?;
+            let key = made.key(&derive, secret, bytes(slot + 8, 32), len)?;
             let mut material = Secret::new(vec![0; split.next_multiple_of(SECTOR)]);
             device.read(at, &mut material)?;
             Sectors::new(&cipher, &key, SECTOR, 0)?.decrypt(0, &mut material);

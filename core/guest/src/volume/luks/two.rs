@@ -8,7 +8,7 @@ use serde::Deserialize;
 use super::{
     Opened, Trouble,
     cipher::Sectors,
-    keys::{Derivation, MOST_KEY, Secret, digest, merge},
+    keys::{Derivation, MOST_KEY, Made, Secret, digest, merge},
     one::MOST_SPLIT,
 };
 use crate::{
@@ -166,7 +166,7 @@ fn counted(text: &str) -> Result<u64, Trouble> {
 
 impl Slot {
     /// The key that `secret` opens.
-    fn key(&self, device: &Device, secret: &[u8]) -> Result<Secret, Trouble> {
+    fn key(&self, device: &Device, secret: &Secret, made: &Made) -> Result<Secret, Trouble> {
         let unsound = || Trouble::Unsound("a slot");
         let (split, kdf) = (self.af.as_ref().ok_or_else(unsound)?, self.kdf.as_ref().ok_or_else(unsound)?);
         let derive = match kdf.kind.as_str() {
@@ -180,7 +180,7 @@ impl Slot {
             return Err(unsound());
         }
         let len = self.key_size.checked_mul(split.stripes).filter(|len| *len <= MOST_SPLIT).ok_or_else(unsound)?;
-        let key = derive.key(secret, &decoded(&kdf.salt)?, self.area.key_size)?;
+        let key = made.key(&derive, secret, &decoded(&kdf.salt)?, self.area.key_size)?;
         let mut material = Secret::new(vec![0; len.next_multiple_of(SECTOR)]);
         device.read(counted(&self.area.offset)?, &mut material)?;
         Sectors::new(&self.area.encryption, &key, SECTOR, 0)?.decrypt(0, &mut material);
@@ -189,7 +189,7 @@ impl Slot {
 }
 
 /// Opens the volume with one of `secrets`.
-pub(super) fn open(device: &Device, secrets: &[Secret]) -> Result<Opened, Trouble> {
+pub(super) fn open(device: &Device, secrets: &[Secret], made: &Made) -> Result<Opened, Trouble> {
     let text = header(device)?;
     if let Some(what) = text.config.requirements.mandatory.first() {
         return Err(Trouble::Unknown(format!("what it asks for, '{what}'")));
@@ -218,7 +218,7 @@ pub(super) fn open(device: &Device, secrets: &[Secret]) -> Result<Opened, Troubl
         let of_slot = |sum: &&Sum| sum.keyslots.contains(slot_name) && sum.segments.contains(name);
         let Some(sum) = text.digests.values().find(of_slot).filter(|sum| sum.kind == "pbkdf2") else { continue };
         for secret in secrets {
-            let key = match slot.key(device, secret) {
+            let key = match slot.key(device, secret, made) {
                 Ok(key) => key,
                 Err(Trouble::Guest(error)) => return Err(Trouble::Guest(error)),
                 // Another slot may be of a kind that is known.
