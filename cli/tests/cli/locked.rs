@@ -191,3 +191,40 @@ fn files(folder: &std::path::Path) -> Vec<std::path::PathBuf> {
     let entries = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
     entries.flat_map(|path| if path.is_dir() { files(&path) } else { vec![path] }).collect()
 }
+
+/// Of a system that stays closed, the loader's entries outside are made ready, and the receipt says so.
+#[test]
+fn what_starts_a_closed_system_is_edited_and_told() {
+    if let Some(missing) = ["mke2fs", "sfdisk"].iter().find(|tool| !is_installed(tool)) {
+        let told = format!("SKIPPED what_starts_a_closed_system_is_edited_and_told: there is no {missing}\n");
+        std::io::stderr().write_all(told.as_bytes()).unwrap();
+        return;
+    }
+    let place = Place::new();
+    let uuid = "5a170000-0000-4000-8000-0000000000c1";
+    place.write("root/vmlinuz-6.1", b"a kernel");
+    place.write(
+        "root/grub/grub.cfg",
+        b"menuentry 'Vault' {\n\tlinux /vmlinuz-6.1 root=/dev/mapper/vault cryptdevice=/dev/sda2:vault\n}\n",
+    );
+    let shell = "truncate -s 16M boot; mke2fs -q -t ext4 -d root boot; truncate -s 40M vault.raw; \
+                 printf 'label: dos\\nstart=2048, size=32768\\nstart=34816, size=40960\\n' | sfdisk -q vault.raw; \
+                 dd if=boot of=vault.raw bs=1M seek=1 conv=notrunc status=none";
+    let made = Command::new("sh").args(["-ec", shell]).current_dir(place.path("")).status().unwrap();
+    assert!(made.success());
+    // As much of a header as is read without a key (LUKS On-Disk Format, section 2.1).
+    let mut bytes = fs::read(place.path("vault.raw")).unwrap();
+    bytes[17 << 20..(17 << 20) + 8].copy_from_slice(b"LUKS\xba\xbe\0\x02");
+    bytes[(17 << 20) + 168..(17 << 20) + 204].copy_from_slice(uuid.as_bytes());
+    place.write("vault.raw", &bytes);
+    let words = ["carry", "vault.raw", "--dest", "nvme-cloud", "--into", "landing", "--memory", "512MiB"];
+    let more = ["--network", "default", "--firmware", "bios", "--accept", "will-not-boot"];
+    let told = place.run(&[&words[..], &more].concat()).expect(0).out;
+    let renamed = format!("/boot/grub/grub.cfg: /dev/sda2 is UUID={uuid}");
+    assert!(told.contains(&renamed), "{told}");
+    let receipt = place.run(&["prove", "landing/vault/receipt.json", "--json"]).expect(0).out;
+    assert!(!receipt.is_empty());
+    assert!(fs::read_to_string(place.path("landing/vault/receipt.json")).unwrap().contains(&renamed));
+    let words = ["peek", "landing/vault/vault-0.vmdk", "/grub/grub.cfg", "--volume", "disk 1 partition 1"];
+    assert!(place.run(&words).expect(0).out.contains(&format!("cryptdevice=UUID={uuid}:vault")));
+}

@@ -100,7 +100,7 @@ pub fn refit(options: &RefitOptions, context: &Context<'_>) -> Result<Recast> {
             has_local_clock: None,
         };
         let inside = inside::ready(vec![(0, disk.clone())], &hardware, &wishes, &destination.name, context)?;
-        if !inside.has_system {
+        if !inside.has_system && inside.record.edits.is_empty() {
             let path = options.recast.source.to_string_lossy().into();
             return Err(Error::NoSystem { path });
         }

@@ -116,7 +116,7 @@ pub(crate) fn ready(
         context.budget,
     )?;
     let otherwise = || guest.unread.first().map(|(volume, why)| format!("{volume}: {why}"));
-    if guest.systems.is_empty() && !wishes_anything(wishes) {
+    if guest.systems.is_empty() && !guest.has_closed() && !wishes_anything(wishes) {
         let verdict = Some(Verdict::of(on, &[], 0, otherwise()));
         let findings = reformis_guest::remarks(&guest).into_iter().filter_map(told).collect();
         return Ok(Inside { findings, verdict, ..Inside::default() });

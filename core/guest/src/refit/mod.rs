@@ -126,7 +126,22 @@ pub fn refit(guest: &mut Guest, hardware: &Hardware, wishes: &Wishes, now: i64) 
         refit.evidence.push((system.name().to_string(), evidence::compared(&before, after)));
         guest.systems.insert(index, system);
     }
+    if !hibernated {
+        refit_closed(guest, hardware, wishes, now, &mut refit);
+    }
     refit
+}
+
+/// Lets the `/boot` of systems that nobody gave the key for call devices by what they are; all else of them is out of reach.
+fn refit_closed(guest: &mut Guest, hardware: &Hardware, wishes: &Wishes, now: i64, refit: &mut Refit) {
+    for index in 0..guest.closed.len() {
+        let mut system = guest.closed.remove(index);
+        let mut work = Work { guest, is_first: false, hardware, wishes, now, remarks: &mut refit.remarks };
+        for step in system.edits().iter().filter(|step| step.name == edit::DEVICE_NAMES) {
+            refit.done.extend(edit(&mut system, step, &mut work));
+        }
+        guest.closed.insert(index, system);
+    }
 }
 
 /// Makes one edit in `system`, and takes it back as a whole when it fails.

@@ -9,7 +9,7 @@ use std::{collections::BTreeMap, sync::Arc};
 use reformis_disk::{Disk, budget::Budget};
 
 use family::System;
-use linux::{Linux, crypttab, devices, fstab, is_root, mdadm};
+use linux::{Linux, crypttab, devices, fstab, is_boot, is_root, mdadm};
 use nt::Nt;
 
 use crate::{
@@ -19,7 +19,7 @@ use crate::{
         Shared, Subvolume, registry,
         tree::{Start, Tree},
     },
-    volume::{finder, found::Found, luks::Keys, probe::Volume},
+    volume::{finder, found::Found, luks::Keys, partition::Role, probe::Volume},
 };
 
 /// A guest: its disks, its volumes, and the systems on them.
@@ -30,6 +30,8 @@ pub struct Guest {
     pub volumes: Vec<Found>,
     /// Its systems, in the order of their volumes.
     pub systems: Vec<Box<dyn System>>,
+    /// What starts systems that nobody gave the key for: the `/boot` of each, where that lies outside of what is encrypted.
+    pub(crate) closed: Vec<Linux>,
     /// What is there and cannot be read: the volume, and why.
     pub unread: Vec<(String, String)>,
     /// Files and folders of its systems that cannot be read, and why.
@@ -115,6 +117,7 @@ impl Guest {
             bench,
             volumes,
             systems: Vec::new(),
+            closed: Vec::new(),
             unread: Vec::new(),
             unread_paths: Vec::new(),
             replayed: Vec::new(),
@@ -157,7 +160,45 @@ impl Guest {
                 guest.unread.push((name, why));
             }
         }
+        guest.find_closed(now)?;
         Ok(guest)
+    }
+
+    /// Whether there is a system that nobody gave the key for, and what starts it lies outside.
+    pub fn has_closed(&self) -> bool {
+        !self.closed.is_empty()
+    }
+
+    /// Finds the `/boot` of systems that are encrypted, where no other system is there.
+    fn find_closed(&mut self, now: i64) -> Result<()> {
+        let is_locked = |volume: &Found| volume.kind == Some(Volume::Luks) && !volume.is_opened;
+        if !self.systems.is_empty() || !self.volumes.iter().any(is_locked) {
+            return Ok(());
+        }
+        for index in 0..self.volumes.len() {
+            let kind = self.volumes.get(index).and_then(|volume| volume.kind);
+            if !matches!(kind, Some(Volume::Ext | Volume::Xfs | Volume::Btrfs)) {
+                continue;
+            }
+            let Some(fs) = self.open_volume(index, now)? else { continue };
+            let mut tree = Tree::new(fs.clone(), index);
+            let is_boot = is_boot(&tree);
+            self.note_troubles(&tree)?;
+            if !is_boot {
+                continue;
+            }
+            tree.mount("/boot", fs, None, index);
+            let is_efi = |volume: &Found| volume.role == Role::Esp && volume.kind == Some(Volume::Fat);
+            if let Some(efi) = self.volumes.iter().position(is_efi)
+                && let Some(fs) = self.open_volume(efi, now)?
+            {
+                tree.mount("/boot/efi", fs, None, efi);
+            }
+            let system = Linux::read(tree, index, Vec::new());
+            self.note_troubles(&system.tree)?;
+            self.closed.push(system);
+        }
+        Ok(())
     }
 
     /// Notes what could not be read in a tree; what the disk itself refused is an error.

@@ -13,7 +13,7 @@ use reformis_guest::{Device, Error, Guest, Tree};
 
 use crate::{
     common::{NOW, has, taken},
-    model::{Model, Node, before, bytes, mounted, open, run, save, seen, step, take, with_mount},
+    model::{Model, Node, before, bytes, mounted, open, run, save, seen, step, take, with_mount, with_steps},
 };
 
 const TOOLS: [&str; 2] = ["mkfs.btrfs", "btrfs"];
@@ -75,16 +75,8 @@ fn steps_without_a_kernel_leave_what_was_meant() {
 #[test]
 #[ignore = "needs root, loop devices and Debian's btrfs-progs"]
 fn any_changes_leave_a_sound_file_system_and_its_snapshots() {
-    let cases = std::env::var("REFORMIS_CASES").ok().and_then(|text| text.parse().ok()).unwrap_or(2);
     for kind in KINDS {
-        let mut runner = TestRunner::new(ProptestConfig {
-            cases,
-            max_shrink_iters: 40,
-            failure_persistence: None,
-            ..ProptestConfig::default()
-        });
-        let steps = (prop::collection::vec(step(), 1..12), prop::collection::vec(step(), 1..40));
-        let outcome = runner.run(&steps, |(first, second)| {
+        with_steps(kind, |first, second| {
             let folder = tempfile::tempdir().unwrap();
             let image = make(folder.path(), kind);
             let mut model = Model::new();
@@ -93,7 +85,7 @@ fn any_changes_leave_a_sound_file_system_and_its_snapshots() {
             with_mount(&image, "loop,subvolid=5", |root| {
                 let system = root.join("system");
                 run(Command::new("btrfs").args(["subvolume", "create"]).arg(&system));
-                before(&system, &mut model, &first);
+                before(&system, &mut model, first);
                 fs::create_dir(system.join("z")).unwrap();
                 for number in 0..300 {
                     let content = bytes(&format!("{number} z"), number * 40);
@@ -116,7 +108,7 @@ fn any_changes_leave_a_sound_file_system_and_its_snapshots() {
             seen(&tree, "", &mut read);
             assert!(read == model, "what was there is not what is read: {kind:?}");
             bench.begin("steps", "a test");
-            for step in &second {
+            for step in second {
                 take(&mut tree, &mut model, step);
             }
             // A folder with extents that snapshots have too.
@@ -143,7 +135,7 @@ fn any_changes_leave_a_sound_file_system_and_its_snapshots() {
                 }
                 // It goes on with what we left.
                 let system = root.join("system");
-                before(&system.join("."), &mut Model::new(), &second);
+                before(&system.join("."), &mut Model::new(), second);
                 for (path, _) in model.iter().filter(|(_, node)| matches!(node, Node::File(_))).take(50) {
                     fs::write(system.join(&path[1..]), bytes(path, 9000)).unwrap();
                 }
@@ -151,9 +143,7 @@ fn any_changes_leave_a_sound_file_system_and_its_snapshots() {
                 run(Command::new("btrfs").args(["subvolume", "sync"]).arg(root));
             });
             check(&result);
-            Ok(())
         });
-        outcome.unwrap_or_else(|error| panic!("{kind:?}: {error}"));
     }
 }
 

@@ -7,12 +7,11 @@ use std::{
     process::Command,
 };
 
-use proptest::{prelude::*, test_runner::TestRunner};
 use reformis_guest::Tree;
 
 use crate::{
     common::has,
-    model::{Model, Node, before, bytes, mounted, open, run, save, seen, step, take, with_mount},
+    model::{Model, Node, before, bytes, mounted, open, run, save, seen, take, with_mount, with_steps},
 };
 
 fn check(image: &Path) {
@@ -53,29 +52,21 @@ fn make(folder: &Path, kind: &(&[&str], u64, bool), content: Option<&Path>) -> P
 #[test]
 #[ignore = "needs root, loop devices and Debian's e2fsprogs"]
 fn any_changes_leave_a_sound_file_system() {
-    let cases = std::env::var("REFORMIS_CASES").ok().and_then(|text| text.parse().ok()).unwrap_or(2);
     for kind in KINDS {
-        let mut runner = TestRunner::new(ProptestConfig {
-            cases,
-            max_shrink_iters: 40,
-            failure_persistence: None,
-            ..ProptestConfig::default()
-        });
-        let steps = (prop::collection::vec(step(), 1..12), prop::collection::vec(step(), 1..40));
-        let outcome = runner.run(&steps, |(first, second)| {
+        with_steps(kind, |first, second| {
             let folder = tempfile::tempdir().unwrap();
             // What is there before comes from other hands.
             let content = folder.path().join("content");
             fs::create_dir(&content).unwrap();
             let mut model = Model::new();
-            before(&content, &mut model, &first);
+            before(&content, &mut model, first);
             let image = make(folder.path(), kind, Some(&content));
             let (bench, mut tree) = open(&image);
             let mut read = Model::new();
             seen(&tree, "", &mut read);
             assert!(read == model, "what was there is not what is read: {kind:?}");
             bench.begin("steps", "a test");
-            for step in &second {
+            for step in second {
                 take(&mut tree, &mut model, step);
             }
             let mut read = Model::new();
@@ -90,9 +81,7 @@ fn any_changes_leave_a_sound_file_system() {
                     assert!(read == model, "the kernel sees another tree: {kind:?}");
                 });
             }
-            Ok(())
         });
-        outcome.unwrap_or_else(|error| panic!("{kind:?}: {error}"));
     }
 }
 

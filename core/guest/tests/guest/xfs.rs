@@ -8,15 +8,13 @@ use std::{
     process::Command,
 };
 
-use proptest::{prelude::*, test_runner::TestRunner};
-
 use reformis_disk::Disk;
 use reformis_guest::{State, Wishes, edit, refit};
 use reformis_standin::early::{FILE, FOLDER, archive};
 
 use crate::{
     common::{MIB, NOW, ROOT_UUID, disk, has, names, system, text as text_of, tree, virtio},
-    model::{Model, Node, before, bytes, mounted, open, run, save, seen, step, take, with_mount},
+    model::{Model, Node, before, bytes, mounted, open, run, save, seen, take, with_mount, with_steps},
 };
 
 const TOOLS: [&str; 2] = ["mkfs.xfs", "xfs_repair"];
@@ -105,29 +103,21 @@ fn a_folder_takes_each_form_and_comes_back() {
 #[test]
 #[ignore = "needs root, loop devices and Debian's xfsprogs"]
 fn any_changes_leave_a_sound_file_system() {
-    let cases = std::env::var("REFORMIS_CASES").ok().and_then(|text| text.parse().ok()).unwrap_or(2);
     for kind in KINDS {
-        let mut runner = TestRunner::new(ProptestConfig {
-            cases,
-            max_shrink_iters: 40,
-            failure_persistence: None,
-            ..ProptestConfig::default()
-        });
-        let steps = (prop::collection::vec(step(), 1..12), prop::collection::vec(step(), 1..40));
-        let outcome = runner.run(&steps, |(first, second)| {
+        with_steps(kind, |first, second| {
             let folder = tempfile::tempdir().unwrap();
             let image = make(folder.path(), kind);
             let mut model = Model::new();
             // What is there before comes from other hands.
             if kind.2 {
-                with_mount(&image, "loop", |root| before(root, &mut model, &first));
+                with_mount(&image, "loop", |root| before(root, &mut model, first));
             }
             let (bench, mut tree) = open(&image);
             let mut read = Model::new();
             seen(&tree, "", &mut read);
             assert!(read == model, "what was there is not what is read: {kind:?}");
             bench.begin("steps", "a test");
-            for step in &second {
+            for step in second {
                 take(&mut tree, &mut model, step);
             }
             let mut read = Model::new();
@@ -141,16 +131,14 @@ fn any_changes_leave_a_sound_file_system() {
                     mounted(root, root, &mut read);
                     assert!(read == model, "the kernel sees another tree: {kind:?}");
                     // It goes on with what we left.
-                    before(&root.join("."), &mut Model::new(), &second);
+                    before(&root.join("."), &mut Model::new(), second);
                     for (path, _) in model.iter().filter(|(_, node)| matches!(node, Node::File(_))).take(50) {
                         fs::write(root.join(&path[1..]), bytes(path, 9000)).unwrap();
                     }
                 });
                 check(&result);
             }
-            Ok(())
         });
-        outcome.unwrap_or_else(|error| panic!("{kind:?}: {error}"));
     }
 }
 

@@ -185,7 +185,8 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         disks,
         machine: Some(machine.clone()),
         verdict: prepared.inside.verdict.clone(),
-        guest: Some(prepared.inside.record.clone()).filter(|_| prepared.inside.has_system),
+        guest: Some(prepared.inside.record.clone())
+            .filter(|record| prepared.inside.has_system || !record.edits.is_empty()),
         findings: findings.iter().map(Finding::record).collect(),
         cloud,
         lent: kept.map(Kept::into_record),

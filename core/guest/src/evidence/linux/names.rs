@@ -47,6 +47,7 @@ pub(super) fn names(guest: &Guest, system: &Linux, hardware: &Hardware) -> Vec<E
             let about = format!("{key}={wanted}, {}", entry.kernel);
             let spec = match key {
                 "rd.lvm.lv" => format!("/dev/{wanted}"),
+                "cryptdevice" => wanted.split(':').next().unwrap_or_default().to_string(),
                 "rd.luks.uuid" => format!("UUID={}", wanted.strip_prefix("luks-").unwrap_or(wanted)),
                 _ => continue,
             };

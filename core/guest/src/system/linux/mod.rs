@@ -81,3 +81,11 @@ pub(crate) fn is_root(tree: &Tree) -> bool {
     (has("/etc/os-release") || has("/usr/lib/os-release") || has("/etc/fstab"))
         && (tree.is_folder("/usr") || tree.is_folder("/sbin"))
 }
+
+/// Whether a tree is what a system has at `/boot`: a kernel, and a loader's configuration.
+pub(crate) fn is_boot(tree: &Tree) -> bool {
+    let has_kernel = tree.names("/").iter().any(|name| name.starts_with("vmlinuz"));
+    let is_configured =
+        ["/grub/grub.cfg", "/grub2/grub.cfg"].iter().any(|path| tree.exists(path)) || tree.is_folder("/loader/entries");
+    has_kernel && is_configured
+}

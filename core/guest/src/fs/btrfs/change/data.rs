@@ -22,6 +22,8 @@ const MOST_INLINE: u64 = 2048;
 const PIECE: usize = 16 << 20;
 /// Extents that are dropped at once.
 const AT_ONCE: usize = 1024;
+/// References that are noted before they are written.
+const MOST_NOTED: usize = 16 << 10;
 
 /// Kinds of extents (`BTRFS_FILE_EXTENT_*`).
 const INLINE: u8 = 0;
@@ -77,6 +79,10 @@ impl Btrfs {
             }
             for (start, item) in met {
                 self.drop_extent(inode, start, &item, from, to)?;
+            }
+            // What is noted takes memory, and a file may have any number of extents.
+            if self.changing()?.refs.len() > MOST_NOTED {
+                self.write_refs()?;
             }
         }
     }

@@ -147,7 +147,8 @@ impl Btrfs {
     /// The error of a volume that has no room for `needed` bytes of a kind.
     pub(super) fn no_room(&self, kind: u64, needed: u64) -> Error {
         let groups = self.change.iter().flat_map(|change| change.groups.values());
-        let free: u64 = groups.filter(|group| group.flags & kind != 0).map(|group| group.left).sum();
+        let left = groups.filter(|group| group.flags & kind != 0).map(|group| group.left);
+        let free = left.fold(0, u64::saturating_add);
         let sector = u64::from(self.sb.sector);
         let unit = format!("blocks of {sector} bytes");
         Error::NoRoom {

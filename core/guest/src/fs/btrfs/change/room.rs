@@ -51,17 +51,20 @@ fn profile_of<'g>(groups: impl DoubleEndedIterator<Item = &'g Group>, kind: u64)
     }
 }
 
+/// A sum of what strangers may have written.
+fn sum(all: impl Iterator<Item = u64>) -> u64 {
+    all.fold(0, u64::saturating_add)
+}
+
 impl Btrfs {
     /// Makes sure that blocks of trees have room for one more change, which takes `bytes` for files as well.
     pub(super) fn make_room_for_blocks(&mut self, bytes: u64) -> Result<()> {
         let node = u64::from(self.sb.node);
-        let left = |this: &mut Self| -> Result<(u64, u64)> {
-            let groups = this.changing()?.groups.values().filter(|group| group.flags & BLOCKS != 0);
-            Ok(groups.fold((0, 0), |(left, all), group| (left + group.left, all + group.len)))
-        };
+        let groups: Vec<&Group> = self.changing()?.groups.values().filter(|group| group.flags & BLOCKS != 0).collect();
+        let room = sum(groups.iter().map(|group| group.left));
+        let all = sum(groups.iter().map(|group| group.len));
         // Groups of both kinds lose them to the files.
-        let is_mixed = self.changing()?.groups.values().any(|group| group.flags & (BLOCKS | DATA) == BLOCKS | DATA);
-        let (room, all) = left(self)?;
+        let is_mixed = groups.iter().any(|group| group.flags & DATA != 0);
         // A small volume has less of everything.
         let kept = KEPT.min(all / 16).max(32 * node) + if is_mixed { bytes } else { 0 };
         if room >= kept || self.add_chunk(BLOCKS, kept)? {
@@ -84,7 +87,8 @@ impl Btrfs {
                 at = at.max(start.saturating_add(u64_at(item, 24)));
                 Ok(if places.len() < MOST_PLACES { ControlFlow::Continue(()) } else { ControlFlow::Break(()) })
             })?;
-            if size > at {
+            // Of a device with more pieces than that, what lies behind them is not looked at.
+            if size > at && places.len() < MOST_PLACES {
                 places.push((at, size - at));
             }
             unused.insert(*number, places);
@@ -101,8 +105,8 @@ impl Btrfs {
     /// Bytes that files may still take.
     pub(in super::super) fn left_for_files(&self) -> Result<u64> {
         let (groups, _hold) = self.read_groups()?;
-        let left: u64 = groups.values().filter(|group| group.flags & DATA != 0).map(|group| group.left).sum();
-        let unused: u64 = self.unused()?.values().flatten().map(|(_, len)| *len).sum();
+        let left = sum(groups.values().filter(|group| group.flags & DATA != 0).map(|group| group.left));
+        let unused = sum(self.unused()?.values().flatten().map(|(_, len)| *len));
         let more = profile_of(groups.values(), DATA).map_or(0, |(_, copies)| unused / copies as u64);
         Ok(left.saturating_add(more))
     }
@@ -131,7 +135,7 @@ impl Btrfs {
         Ok((places.len() == copies).then_some((places, len)))
     }
 
-    /// Makes a chunk for a kind of use, of `needed` bytes and more; whether there was room for it.
+    /// Makes a chunk for a kind of use, of `needed` bytes and more where there is room for that; whether there was any. Files may lie in several.
     pub(super) fn add_chunk(&mut self, kind: u64, needed: u64) -> Result<bool> {
         let Some((flags, copies)) = profile_of(self.changing()?.groups.values(), kind) else {
             return Ok(false);
@@ -139,7 +143,8 @@ impl Btrfs {
         let most = if kind == DATA { MOST_DATA } else { MOST_BLOCKS };
         let wanted = needed.max(most.min(self.sb.total / 10)).next_multiple_of(STEP).min(most);
         let Some((places, len)) = self.places_for(flags, copies, wanted)? else { return Ok(false) };
-        if len < LEAST.max(needed.min(most).next_multiple_of(STEP)) {
+        let least = if kind == DATA { LEAST } else { LEAST.max(needed.min(most).next_multiple_of(STEP)) };
+        if len < least {
             return Ok(false);
         }
         let Some(start) = self.chunks.end().checked_next_multiple_of(STEP) else { return Ok(false) };
