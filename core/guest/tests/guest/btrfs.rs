@@ -4,7 +4,7 @@ use std::{fs, path::Path, process::Command, sync::Arc};
 
 use proptest::prelude::*;
 use reformis_disk::{Disk, budget::Budget, format, source::MemoryStorage};
-use reformis_guest::{Device, Guest, Kind, Tree, Volume, Wishes, refit};
+use reformis_guest::{Device, Guest, Kind, State, Tree, Volume, Wishes, refit};
 
 use crate::common::{MIB, NOW, has, run, taken, tree, virtio};
 
@@ -136,6 +136,38 @@ fn a_system_is_edited_in_its_subvolume_and_snapshots_keep_what_they_have() {
         fs::write(&image, changed).unwrap();
         run(Command::new("btrfs").args(["check", "--readonly", "--check-data-csum"]).arg(&image));
     }
+}
+
+/// A loader begins at the first subvolume, and tells the kernel which one is the system's.
+#[test]
+fn loaders_and_kernels_are_told_of_subvolumes() {
+    let mut guest = open(&[fixture("one")]);
+    let mut tree = guest.volume_tree(0, NOW).unwrap().unwrap();
+    guest.bench.begin("change", "a test");
+    tree.make_folders("/@/boot/grub").unwrap();
+    let entry = |kernel: &str, flags: &str| {
+        format!(
+            "menuentry 'Tides' {{\n\tlinux /@/boot/{kernel} root=UUID=5a170000-0000-4000-8000-0000000000b1 {flags} ro\n}}\n"
+        )
+    };
+    let entries =
+        [("vmlinuz-1", "rootflags=subvol=@"), ("vmlinuz-2", "rootflags=noatime,subvol=gone"), ("vmlinuz-3", "")];
+    let text: String = entries.iter().map(|(kernel, flags)| entry(kernel, flags)).collect();
+    tree.write("/@/boot/grub/grub.cfg", text.as_bytes()).unwrap();
+    for (kernel, _) in entries {
+        tree.write(format!("/@/boot/{kernel}"), b"a kernel").unwrap();
+    }
+    drop(tree);
+    let mut guest = open(&taken(&guest));
+    let chain = reformis_guest::walk(&mut guest, &virtio("vd")).remove(0).1;
+    let told = chain.iter().filter(|link| link.about.starts_with("subvolume, "));
+    let told: Vec<_> = told.map(|link| (link.about.as_str(), link.state)).collect();
+    let expected = [
+        ("subvolume, /boot/vmlinuz-1", State::Holds),
+        ("subvolume, /boot/vmlinuz-2", State::Broken),
+        ("subvolume, /boot/vmlinuz-3", State::Unknown),
+    ];
+    assert_eq!(told, expected);
 }
 
 #[test]

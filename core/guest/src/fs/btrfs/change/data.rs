@@ -18,6 +18,8 @@ use crate::{error::Result, fs::node::Node};
 
 /// The longest file whose bytes lie in its item, as the kernel makes them by itself (`max_inline`).
 const MOST_INLINE: u64 = 2048;
+/// The longest that an item unpacks to, as it is read.
+const MOST_UNPACKED: u64 = 1 << 20;
 /// Bytes that are written as one extent, at the most.
 const PIECE: usize = 16 << 20;
 /// Extents that are dropped at once.
@@ -61,10 +63,14 @@ impl Btrfs {
         Ok(met)
     }
 
-    /// Whether a file's bytes lie in its item.
+    /// Whether a file's bytes lie in its item: then it is no longer than an item may unpack to.
     fn is_inline(&self, inode: &Inode) -> Result<bool> {
         let item = self.item(self.root_of(inode.tree)?, (inode.number, items::EXTENT, 0))?;
-        Ok(item.is_some_and(|item| u8_at(&item, 20) == INLINE))
+        let is_inline = item.is_some_and(|item| u8_at(&item, 20) == INLINE);
+        if is_inline && inode.size() > MOST_UNPACKED {
+            return Err(self.device.damaged(format!("inode {} is longer than what its item holds", inode.number)));
+        }
+        Ok(is_inline)
     }
 
     /// Drops what a file has from `from` to `to`, whole sectors; extents that reach beyond are cut.
