@@ -137,18 +137,20 @@ fn a_passphrase_is_asked_for_at_the_terminal() {
         let line = format!(
             "{PROGRAM} peek gauge.raw /file --volume 'opened disk 1 partition 10' --unlock 'disk 1 partition 10' >peeked"
         );
+        // What the time before left is not waited for.
+        drop(fs::remove_file(place.path("drawn")));
         let mut command = Command::new("script");
         command.args(["-qefc", &line, "drawn"]).current_dir(place.path(""));
         let mut terminal = command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         let drawn = || fs::read_to_string(place.path("drawn")).unwrap_or_default();
         for _ in 0..200 {
-            if drawn().contains("disk 1 partition 10") {
+            if drawn().contains("passphrase of disk 1 partition 10: ") {
                 break;
             }
             std::thread::sleep(Duration::from_millis(50));
         }
         // What is typed before the echo is off would be shown by the terminal itself.
-        std::thread::sleep(Duration::from_millis(500));
+        std::thread::sleep(Duration::from_millis(1500));
         terminal.stdin.take().unwrap().write_all(&[secret, b"\n"].concat()).unwrap();
         (terminal.wait().unwrap().success(), drawn())
     };
