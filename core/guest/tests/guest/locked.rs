@@ -261,3 +261,42 @@ fn an_encrypted_logical_volume_and_partitions_of_an_array() {
         closed.unread
     );
 }
+
+/// Btrfs in an encrypted volume: laid into it through the key, edited, and sound behind it.
+#[test]
+fn btrfs_in_an_encrypted_volume_is_changed() {
+    if !has(&["mkfs.btrfs", "btrfs"]) {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let root = crate::common::tree(folder.path(), &[("/etc/fstab", b"# none\n"), ("/file", &lines("tide", 20_000))]);
+    let inside = |guest: &Guest| {
+        let opened = guest.volumes.iter().position(|volume| volume.name == "opened disk 1 partition 10").unwrap();
+        (opened, guest.volumes[opened].device().unwrap().clone())
+    };
+    let image = folder.path().join("image");
+    let guest = open(&disks(), &keys(KEY));
+    let (_, device) = inside(&guest);
+    fs::File::create(&image).unwrap().set_len(device.size() / 4096 * 4096).unwrap();
+    run(Command::new("mkfs.btrfs").args(["-q", "--mixed", "-n", "4096", "--rootdir"]).arg(root).arg(&image));
+    guest.bench.begin("lay", "a test");
+    device.write(0, &fs::read(&image).unwrap()).unwrap();
+    let laid = crate::common::taken(&guest);
+    let mut guest = open(&laid, &keys(KEY));
+    let (place, _) = inside(&guest);
+    assert_eq!(guest.volumes[place].kind, Some(Volume::Btrfs));
+    guest.bench.begin("changes", "a test");
+    let mut tree = guest.volume_tree(place, NOW).unwrap().unwrap();
+    tree.append("/file", b"and more\n").unwrap();
+    tree.write("/etc/new", &lines("new", 3000)).unwrap();
+    drop(tree);
+    let changed = crate::common::taken(&guest);
+    let mut guest = open(&changed, &keys(KEY));
+    let (place, device) = inside(&guest);
+    let tree = guest.volume_tree(place, NOW).unwrap().unwrap();
+    assert!(tree.read("/file", MIB).unwrap() == [lines("tide", 20_000), b"and more\n".to_vec()].concat());
+    let mut bytes = vec![0; device.size() as usize];
+    device.read(0, &mut bytes).unwrap();
+    fs::write(&image, bytes).unwrap();
+    run(Command::new("btrfs").args(["check", "--readonly", "--check-data-csum"]).arg(&image));
+}

@@ -31,15 +31,15 @@ impl Edits<'_, '_> {
         files.extend(loader::GRUB_ENV.iter().filter(|path| tree.exists(path)).map(ToString::to_string));
         let mut renamed = false;
         for path in files {
-            let keys = ["root", "resume", "cryptdevice", "cryptkey"];
+            let keys = ["root", "resume", "cryptdevice", "cryptkey", "rd.luks.key"];
             let known = changes.len();
             self.rewrite(&path, &mut changes, |work, text, told| {
                 let new = with_parameters(text, &keys, |key, value| {
-                    // Behind the device of an encrypted volume stands what it is to be called, or where its key is.
-                    let (spec, rest) =
-                        value.split_at(value.find(':').filter(|_| key.starts_with("crypt")).unwrap_or(value.len()));
-                    let new = work.new_name(spec, has_initrd || key != "root", told)?;
-                    Some(format!("{new}{rest}"))
+                    // Beside the device of an encrypted volume stands what it is to be called, or where its key is.
+                    let mut name = |spec| work.new_name(spec, has_initrd || key != "root", told);
+                    let parts: Vec<String> =
+                        value.split(':').map(|part| name(part).unwrap_or_else(|| part.into())).collect();
+                    Some(parts.join(":"))
                 });
                 if loader::GRUB_ENV.contains(&path.as_str()) { same_length(text, new) } else { new }
             })?;
