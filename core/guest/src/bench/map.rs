@@ -331,3 +331,44 @@ const RUN: usize = 64 << 10;
 fn copy(to: &mut [u8], at: Range<usize>, from: &[u8], of: Range<usize>) {
     to[at].copy_from_slice(&from[of]);
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::HashSet;
+
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, max_global_rejects: 4096, ..ProptestConfig::default() })]
+
+        /// Copies of a chunk are on different legs, and no place is two chunks'.
+        #[test]
+        fn copies_of_chunks_lie_apart(
+            legs in 2..9_usize,
+            copies in 1..4_usize,
+            far in 1..4_usize,
+            is_between in any::<bool>(),
+            improved in any::<bool>(),
+        ) {
+            prop_assume!(copies * far <= legs && (copies == 1 || far == 1));
+            let (chunk, each) = (8, 24_u64);
+            let count = each * legs as u64 / copies as u64;
+            let rows = (count * (copies * far) as u64).div_ceil(legs as u64);
+            let stride = if is_between { chunk } else { rows.div_ceil(far as u64) * chunk };
+            let set = if improved { copies * far } else { legs };
+            let chunks = Chunks { chunk, copies, far, stride, is_between, set, legs: vec![Some((0, 0)); legs] };
+            let mut taken = HashSet::new();
+            for number in 0..count {
+                let slots = chunks.slots(number).unwrap();
+                prop_assert_eq!(slots.len(), copies * far);
+                let apart: HashSet<usize> = slots.iter().map(|(leg, _)| *leg).collect();
+                prop_assert_eq!(apart.len(), slots.len(), "{:?}", slots);
+                for slot in slots {
+                    prop_assert!(taken.insert(slot), "{:?} is taken twice", slot);
+                }
+            }
+        }
+    }
+}

@@ -439,3 +439,33 @@ fn small_files_beside_a_snapshot_are_bytes_alone() {
     let result = save(&bench, &image);
     check(&result);
 }
+
+/// An extent that so many files share that its references have items of their own.
+#[test]
+#[ignore = "needs root, loop devices and Debian's btrfs-progs"]
+fn an_extent_of_many_files_is_given_back_by_the_last() {
+    for kind in [KINDS[0], KINDS[1]] {
+        let folder = tempfile::tempdir().unwrap();
+        let image = make(folder.path(), &kind);
+        with_mount(&image, "loop", |root| {
+            fs::write(root.join("0"), bytes("shared", 300_000)).unwrap();
+            run(Command::new("sync").arg("-f").arg(root));
+            let line = "for i in $(seq 1 150); do cp --reflink=always 0 $i; done";
+            run(Command::new("sh").args(["-ec", line]).current_dir(root));
+        });
+        let (bench, mut tree) = open(&image);
+        bench.begin("steps", "a test");
+        for number in (0..150).step_by(2) {
+            tree.write_at(format!("/{number}"), 100_000, b"mine").unwrap();
+        }
+        let half = save(&bench, &image);
+        check(&half);
+        let (bench, mut tree) = open(&half);
+        bench.begin("steps", "a test");
+        for number in 0..150 {
+            tree.remove(format!("/{number}")).unwrap();
+        }
+        assert!(tree.read("/150", 1 << 20).unwrap() == bytes("shared", 300_000));
+        check(&save(&bench, &half));
+    }
+}

@@ -181,6 +181,10 @@ fn ten(head: &Member, legs: &[Option<Leg>], chunk: u64, fits: impl Fn(&Leg) -> b
     if copies == 0 || far == 0 || copies * far > head.disks || !legs.iter().flatten().all(fits) {
         return Err(broken());
     }
+    if copies > 1 && far > 1 {
+        // The tools make none, and the kernel lays such ones over one another where a row ends.
+        return Err("its copies lie both near and far, which is not read here".into());
+    }
     let set = match head.layout >> 17 {
         0 => head.disks,
         1 => head.disks / far,

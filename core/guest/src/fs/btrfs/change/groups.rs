@@ -244,3 +244,32 @@ impl Btrfs {
         Ok(any)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        /// Free places, beside one flag for each byte.
+        #[test]
+        fn places_are_cut_out_of_free_ones(cuts in prop::collection::vec((0..100_u64, 1..30_u64), 0..20)) {
+            let mut free = BTreeMap::from([(10, 60), (80, 15)]);
+            let mut flags: Vec<bool> = (0..140).map(|at| (10..70).contains(&at) || (80..95).contains(&at)).collect();
+            for (at, len) in cuts {
+                // A place that is taken is free as a whole, as everything that is taken was found there.
+                let whole = (at..at + len).all(|at| flags[at as usize]);
+                if whole {
+                    cut(&mut free, at, len);
+                    (at..at + len).for_each(|at| flags[at as usize] = false);
+                }
+            }
+            let seen: Vec<bool> = (0..140).map(|at| free.iter().any(|(start, len)| (*start..start + len).contains(&at))).collect();
+            prop_assert_eq!(seen, flags);
+            prop_assert!(free.values().all(|len| *len > 0));
+        }
+    }
+}

@@ -171,3 +171,62 @@ impl Record {
         self.encode().len() + one.inline_len() <= most
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn one() -> impl Strategy<Value = (Ref, u32)> {
+        let number = 1..u64::MAX;
+        prop_oneof![
+            number.clone().prop_map(|root| (Ref::Tree(root), 1)),
+            number.clone().prop_map(|parent| (Ref::SharedTree(parent), 1)),
+            (number.clone(), 1..9_u32).prop_map(|(parent, count)| (Ref::SharedData(parent), count)),
+            (number.clone(), number, any::<u64>(), 1..9_u32)
+                .prop_map(|(root, inode, offset, count)| (Ref::Data { root, inode, offset }, count)),
+        ]
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        /// What is written is read again, in the order that the kernel's own checks ask for; cut anywhere, it is nothing or fewer of them.
+        #[test]
+        fn records_are_read_as_they_were_written(
+            inline in prop::collection::vec(one(), 0..12),
+            is_block in any::<bool>(),
+            has_level in any::<bool>(),
+            cut in 0..400_usize,
+        ) {
+            let flags = if is_block { BLOCK } else { DATA };
+            let info = if is_block && !has_level { vec![7; INFO] } else { Vec::new() };
+            let record = Record { refs: 3, generation: 9, flags, info, inline: inline.clone() };
+            let bytes = record.encode();
+            let read = Record::parse(&bytes, has_level).unwrap();
+            let keys: Vec<_> = read.inline.iter().map(|(one, _)| (one.kind(), std::cmp::Reverse(one.sequence()))).collect();
+            prop_assert!(keys.is_sorted());
+            prop_assert_eq!(read.encode(), bytes.clone());
+            let sorted = |mut all: Vec<(Ref, u32)>| { all.sort(); all };
+            prop_assert_eq!(sorted(read.inline), sorted(inline.clone()));
+            let short = Record::parse(&bytes[..cut.min(bytes.len())], has_level);
+            prop_assert!(short.is_none_or(|short| short.inline.len() <= inline.len()));
+        }
+
+        /// A reference that stands by itself is the same one.
+        #[test]
+        fn references_stand_by_themselves((one, count) in one()) {
+            let read = Ref::of_own_item(one.kind(), one.sequence(), &one.own_item(count)).unwrap();
+            prop_assert_eq!(read, (one, count));
+        }
+    }
+
+    /// Numbers that the kernel gave references.
+    #[test]
+    fn numbers_of_references_are_the_kernels() {
+        for (inode, number) in [(320, 1_007_496_931_369_892_584), (314, 1_007_496_931_468_551_167)] {
+            assert_eq!(Ref::Data { root: 5, inode, offset: 0 }.sequence(), number);
+        }
+    }
+}

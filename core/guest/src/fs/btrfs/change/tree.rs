@@ -281,3 +281,26 @@ impl Btrfs {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        /// Nothing is lost, the order stays, every part has something in it and has room; and there are not many more than it takes.
+        #[test]
+        fn parts_have_room_and_hold_everything(all in prop::collection::vec(1..=1000_usize, 0..200)) {
+            let parts = split(all.clone(), &|weight| *weight, 1000);
+            prop_assert_eq!(parts.concat(), all.clone());
+            let fits = |part: &Vec<usize>| part.iter().sum::<usize>() <= 1000;
+            prop_assert!(parts.iter().all(fits));
+            prop_assert!(all.is_empty() || parts.iter().all(|part| !part.is_empty()));
+            let total: usize = all.iter().sum();
+            prop_assert!(parts.len() <= 2 * total.div_ceil(1000) + 1, "{} parts of {total}", parts.len());
+        }
+    }
+}
