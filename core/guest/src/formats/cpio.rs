@@ -23,7 +23,7 @@ pub(super) enum Kind {
 }
 
 /// Files of an early boot image whose bytes are of interest, and the longest that is kept.
-const KEPT: [&str; 4] = ["etc/mdadm/mdadm.conf", "etc/mdadm.conf", "cryptroot/crypttab", "etc/crypttab"];
+pub(crate) const KEPT: [&str; 4] = ["etc/mdadm/mdadm.conf", "etc/mdadm.conf", "cryptroot/crypttab", "etc/crypttab"];
 const MAX_KEPT: u64 = 64 << 10;
 
 /// What was read of archives, counted against a budget.

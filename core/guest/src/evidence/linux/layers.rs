@@ -9,6 +9,7 @@ use super::{
     names, started,
 };
 use crate::{
+    formats::early,
     refit::edit,
     system::{
         Guest,
@@ -16,10 +17,6 @@ use crate::{
     },
     volume::md::colons,
 };
-
-/// Files that name devices, with those that early boot images have of them.
-pub(crate) const IN_IMAGES: [&str; 4] =
-    ["etc/mdadm/mdadm.conf", "etc/mdadm.conf", "cryptroot/crypttab", "etc/crypttab"];
 
 /// Whether each entry starts a subvolume that is there.
 pub(super) fn subvolumes(system: &Linux) -> Vec<Evidence> {
@@ -67,7 +64,7 @@ pub(super) fn members(guest: &Guest, system: &Linux, hardware: &Hardware, images
         for initrd in &kernel.initrds {
             let outcome = images.read(&system.tree, initrd);
             let Ok(image) = outcome.as_ref() else { continue };
-            for path in IN_IMAGES {
+            for path in early::KEPT {
                 if let Some(text) = image.text(path) {
                     add(format!("{path} in {initrd}"), &text, path, kernel.is_unified);
                 }

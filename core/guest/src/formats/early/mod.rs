@@ -12,8 +12,8 @@ use std::{
 use reformis_disk::{budget::Budget, container::packed::Wrapping};
 use serde::Serialize;
 
-pub(crate) use super::cpio::Writer;
 use super::cpio::{self, Entries, Kind};
+pub(crate) use super::cpio::{KEPT, Writer};
 use source::Source;
 
 /// The longest mark at the start of a part.

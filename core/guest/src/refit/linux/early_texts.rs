@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use super::Edits;
 use crate::{
     error::Result,
-    evidence::linux::layers::{IN_IMAGES, lasting},
-    formats::early::Writer,
+    evidence::linux::layers::lasting,
+    formats::early::{KEPT, Writer},
     system::linux::mdadm,
 };
 
@@ -32,7 +32,7 @@ impl Edits<'_, '_> {
             let outcome = self.system.images.read(&self.system.tree, &initrd);
             let Ok(image) = outcome.as_ref() else { continue };
             let mut texts: BTreeMap<&str, String> = BTreeMap::new();
-            for path in IN_IMAGES {
+            for path in KEPT {
                 let Some(text) = image.text(path) else { continue };
                 let name = |spec: &str| self.new_name(spec, true, &mut Vec::new());
                 if let Some(new) = lasting(self.work.guest, self.work.hardware, path, &text, &name) {

@@ -2,10 +2,7 @@
 //! (Linux, `tree-log.c`): inodes first, then what became of folders, then names, attributes and bytes; at its end each inode has as many links
 //! as it has names.
 
-use std::{
-    collections::{BTreeSet, HashMap},
-    ops::ControlFlow,
-};
+use std::{collections::BTreeSet, ops::ControlFlow};
 
 use reformis_disk::budget::Hold;
 
@@ -31,15 +28,22 @@ const SAID: u8 = 72;
 /// The log of one subvolume.
 struct Log {
     tree: u64,
+    /// By their keys, ascending.
     items: Vec<Item>,
-    /// The same by their keys.
-    known: HashMap<Key, usize>,
     hold: Hold,
 }
 
 impl Log {
     fn get(&self, key: Key) -> Option<&[u8]> {
-        self.known.get(&key).and_then(|number| self.items.get(*number)).map(|(_, item)| item.as_slice())
+        let place = self.items.binary_search_by_key(&key, |(known, _)| *known).ok()?;
+        self.items.get(place).map(|(_, item)| item.as_slice())
+    }
+
+    /// Items of one kind of an object, from the last one on that is not behind `from`.
+    fn from(&self, object: u64, kind: u8, from: u64) -> impl Iterator<Item = (u64, &[u8])> {
+        let place = self.items.partition_point(|(key, _)| *key <= (object, kind, from)).saturating_sub(1);
+        let all = self.items.iter().skip(place).skip_while(move |(key, _)| (key.0, key.1) < (object, kind));
+        all.take_while(move |(key, _)| (key.0, key.1) == (object, kind)).map(|(key, item)| (key.2, item.as_slice()))
     }
 
     /// Whether it has this name of an inode.
@@ -129,10 +133,9 @@ impl Btrfs {
     }
 
     fn read_log(&self, tree: u64, root: Root) -> Result<Log> {
-        let mut log = Log { tree, items: Vec::new(), known: HashMap::new(), hold: self.device.bench().budget().hold() };
+        let mut log = Log { tree, items: Vec::new(), hold: self.device.bench().budget().hold() };
         self.items(root, (0, 0, 0), &mut |key, item| {
             log.hold.grow(item.len() as u64 + 96)?;
-            log.known.insert(key, log.items.len());
             log.items.push((key, item.to_vec()));
             Ok(ControlFlow::Continue(()))
         })?;
@@ -224,13 +227,17 @@ impl Btrfs {
 
     /// Entries of a folder that the log does not have any more, in the places of which it says all.
     fn replay_lost_entries(&mut self, log: &Log, folder: u64, touched: &mut Touched) -> Result<()> {
-        let said = |(key, _): &&Item| (key.0, key.1) == (folder, SAID);
-        for (key, item) in log.items.iter().filter(said) {
-            let (first, last) = (key.2, u64_at(item, 0));
+        for (first, item) in log.from(folder, SAID, 0) {
+            let last = u64_at(item, 0);
             let mut lost = Vec::new();
-            self.each(self.root_of(log.tree)?, folder, items::ENTRY_BY_PLACE, &mut |place, entry| {
+            let range = (folder, items::ENTRY_BY_PLACE);
+            self.items(self.root_of(log.tree)?, (range.0, range.1, first), &mut |key, entry| {
+                let place = key.2;
+                if (key.0, key.1) > range || (key.0, key.1) == range && place > last {
+                    return Ok(ControlFlow::Break(()));
+                }
                 let is_kept = log.get((folder, items::ENTRY_BY_PLACE, place)).is_some_and(|kept| same(kept, entry));
-                if (first..=last).contains(&place) && !is_kept {
+                if (key.0, key.1) == range && place >= first && !is_kept {
                     lost.extend(items::named(entry).take(1).map(|named| (named.name.to_vec(), named.leads_to)));
                 }
                 Ok(ControlFlow::Continue(()))
@@ -376,15 +383,14 @@ impl Btrfs {
     /// The sums that the log has of what lies between `start` and `end`.
     fn replay_sums(&mut self, log: &Log, start: u64, end: u64) -> Result<()> {
         let (sector, each) = (u64::from(self.sb.sector), self.sb.sum.len());
-        let is_sum = |(key, _): &&Item| (key.0, key.1) == (items::SUMS, items::SUM);
-        for (key, item) in log.items.iter().filter(is_sum) {
-            let stop = key.2.saturating_add((item.len() / each) as u64 * sector);
-            let (from, to) = (key.2.max(start), stop.min(end));
+        for (at, item) in log.from(items::SUMS, items::SUM, start).take_while(|(at, _)| *at < end) {
+            let stop = at.saturating_add((item.len() / each) as u64 * sector);
+            let (from, to) = (at.max(start), stop.min(end));
             if from >= to {
                 continue;
             }
-            let first = reformis_disk::to_usize((from - key.2) / sector) * each;
-            let last = reformis_disk::to_usize((to - key.2) / sector) * each;
+            let first = reformis_disk::to_usize((from - at) / sector) * each;
+            let last = reformis_disk::to_usize((to - at) / sector) * each;
             self.drop_sums(from, to - from)?;
             self.put(roots::SUMS, (items::SUMS, items::SUM, from), item.get(first..last).unwrap_or_default().to_vec())?;
         }
