@@ -1,6 +1,6 @@
 //! Arguments of the commands for one disk.
 
-use std::path::PathBuf;
+use std::{ffi::OsString, path::PathBuf};
 
 use clap::Args;
 use reformis_disk::{ByteSize, Format, Shape};
@@ -110,7 +110,7 @@ pub(crate) struct PeekArgs {
     pub(crate) target: PathBuf,
     /// A folder to list, a file or a stream (FILE:STREAM) to print, or with --hive a key; the root unless given
     #[arg(value_name = "PATH")]
-    pub(crate) path: Option<String>,
+    pub(crate) path: Option<OsString>,
     /// Show a key of a registry hive: SYSTEM, SOFTWARE and the like, BCD, or the path of a hive in the guest
     #[arg(long, value_name = "HIVE", conflicts_with_all = ["tar", "stat", "streams"])]
     pub(crate) hive: Option<String>,
@@ -144,16 +144,16 @@ pub(crate) struct PatchArgs {
     pub(crate) key: Option<String>,
     /// Put a file or a folder of this machine at a path in the guest; can be given several times, as the others
     #[arg(long, value_name = "FILE:PATH")]
-    pub(crate) put: Vec<String>,
+    pub(crate) put: Vec<OsString>,
     /// Remove what is at PATH, before anything is put in; a folder with all that is in it
     #[arg(long, value_name = "PATH")]
-    pub(crate) remove: Vec<String>,
+    pub(crate) remove: Vec<OsString>,
     /// Make a folder, with those that lead to it
     #[arg(long, value_name = "PATH")]
-    pub(crate) folder: Vec<String>,
+    pub(crate) folder: Vec<OsString>,
     /// Make a symbolic link at PATH that leads to TARGET
     #[arg(long, value_name = "PATH:TARGET")]
-    pub(crate) link: Vec<String>,
+    pub(crate) link: Vec<OsString>,
     /// Change KEY in a registry hive: SYSTEM, SOFTWARE and the like, BCD, or the path of a hive in the guest
     #[arg(long, value_name = "HIVE")]
     pub(crate) hive: Option<String>,

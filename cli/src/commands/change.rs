@@ -1,6 +1,10 @@
 //! `reformis refit` and `reformis patch`
 
-use std::path::Path;
+use std::{
+    ffi::OsString,
+    os::unix::ffi::{OsStrExt, OsStringExt},
+    path::Path,
+};
 
 use anyhow::{Context, Result};
 use reformis_disk::Facts;
@@ -58,15 +62,19 @@ pub(crate) fn refit(args: &RefitArgs, session: &Session) -> Result<Exit> {
 
 pub(crate) fn patch(args: &PatchArgs, session: &Session) -> Result<Exit> {
     // The order of the kinds, not that on the command line: what is put may go where something was removed.
-    let pair = |text: &String, what: &str| match text.split_once(':') {
-        Some((one, other)) if !one.is_empty() && !other.is_empty() => (one.to_string(), other.to_string()),
-        _ => usage(&format!("'{text}': {what}, with a colon between them")),
+    let pair = |text: &OsString, what: &str| {
+        let bytes = text.as_bytes();
+        match bytes.iter().position(|byte| *byte == b':').map(|at| (&bytes[..at], &bytes[at + 1..])) {
+            Some((one, other)) if !one.is_empty() && !other.is_empty() => (one.to_vec(), other.to_vec()),
+            _ => usage(&format!("'{}': {what}, with a colon between them", text.display())),
+        }
     };
-    let mut changes: Vec<Change> = args.remove.iter().cloned().map(Change::Remove).collect();
-    changes.extend(args.folder.iter().cloned().map(Change::Folder));
+    let bytes = |path: &OsString| path.as_bytes().to_vec();
+    let mut changes: Vec<Change> = args.remove.iter().map(bytes).map(Change::Remove).collect();
+    changes.extend(args.folder.iter().map(bytes).map(Change::Folder));
     changes.extend(args.put.iter().map(|text| {
         let (from, to) = pair(text, "--put takes a file here and its path in the guest");
-        Change::Put(from.into(), to)
+        Change::Put(OsString::from_vec(from).into(), to)
     }));
     changes.extend(args.link.iter().map(|text| {
         let (path, target) = pair(text, "--link takes a path in the guest and where it leads");

@@ -1,6 +1,7 @@
 //! `reformis peek`
 
 use std::{
+    os::unix::ffi::OsStrExt,
     io::{self, BufWriter, IsTerminal, Write},
     path::Path,
 };
@@ -9,7 +10,7 @@ use anyhow::{Context, Result};
 use reformis_disk::text::printable;
 use reformis_guest::{Kind, Stream, nt::keys::KeyFacts};
 use reformis_move::{
-    peek::{self, Item, Peek, Wanted},
+    peek::{self, Item, LeftOut, Peek, Wanted},
     staging::{self, StagedFile},
     target::Unpack,
 };
@@ -27,13 +28,16 @@ pub(crate) fn run(args: &PeekArgs, session: &Session) -> Result<Exit> {
     let unpack = Unpack { folder: &folder, context: &context };
     let wanted = Wanted { volume: args.volume.as_deref(), hive: args.hive.as_deref() };
     let mut guest = peek::open(&args.target, wanted, links(args.trust_links), unpack)?;
+    let path = args.path.as_deref().unwrap_or_default();
+    // Keys are text; paths in a guest are any bytes.
+    let key = path.to_string_lossy();
     if let (Some(hive), Some(out)) = (&args.hive, &args.reg) {
-        let bytes = guest.key_text(hive, args.path.as_deref().unwrap_or_default())?;
+        let bytes = guest.key_text(hive, &key)?;
         staging::write(out, &bytes, false, guest.access)?;
         return Ok(Exit::Done);
     }
     if let Some(hive) = &args.hive {
-        let key = guest.key(hive, args.path.as_deref().unwrap_or_default())?;
+        let key = guest.key(hive, &key)?;
         if session.json {
             emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "peek": { "in": guest.name, "key": key } }))?;
         } else {
@@ -42,9 +46,12 @@ pub(crate) fn run(args: &PeekArgs, session: &Session) -> Result<Exit> {
         return Ok(Exit::Done);
     }
     guest.with_streams = args.streams;
-    let path = args.path.as_deref().unwrap_or("/");
+    let path = if path.is_empty() { b"/" } else { path.as_bytes() };
     if let Some(out) = &args.tar {
-        archive(&guest, path, out)?;
+        let left = archive(&guest, path, out)?;
+        if left.sockets > 0 {
+            session.progress.say(&sockets(&left));
+        }
         return Ok(Exit::Done);
     }
     if session.json || guest.is_folder(path) || args.stat || args.streams {
@@ -112,7 +119,7 @@ impl<W: Write> Write for Escaping<W> {
 }
 
 /// Writes an archive: whole or not at all.
-fn archive(guest: &Peek, path: &str, out: &Path) -> Result<()> {
+fn archive(guest: &Peek, path: &[u8], out: &Path) -> Result<LeftOut> {
     if out == Path::new("-") && io::stdout().is_terminal() {
         crate::failure::wrong_usage(
             clap::error::ErrorKind::ArgumentConflict,
@@ -124,9 +131,21 @@ fn archive(guest: &Peek, path: &str, out: &Path) -> Result<()> {
     }
     let staged = StagedFile::create(out, false, guest.access)?;
     let mut buffered = BufWriter::new(staged.file()?);
-    guest.archive(path, &mut buffered)?;
+    let left = guest.archive(path, &mut buffered)?;
     buffered.flush().with_context(|| format!("writing '{}'", out.display()))?;
-    Ok(staged.commit()?)
+    staged.commit()?;
+    Ok(left)
+}
+
+/// What an archive does not hold, as a sentence.
+fn sockets(left: &LeftOut) -> String {
+    let some: Vec<String> = left.some.iter().map(|path| printable(path)).collect();
+    let more = if left.sockets > some.len() as u64 { ", …" } else { "" };
+    let count = match left.sockets {
+        1 => "1 socket is".to_string(),
+        count => format!("{count} sockets are"),
+    };
+    format!("note: {count} not in the archive, since no archive can hold one: {}{more}\n", some.join(", "))
 }
 
 /// A folder as a person reads it.

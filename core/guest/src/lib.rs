@@ -34,8 +34,9 @@ pub use evidence::{
 };
 pub use formats::{early::Packing, iso::make as make_medium};
 pub use fs::{
-    node::{Attribute, Kind, New, Owner, Stat, Stream},
-    tree::Tree,
+    acl::access_text,
+    node::{Attribute, Device as DeviceNumbers, Kind, New, Owner, Special, Stat, Stream},
+    tree::{Spot, Tree},
 };
 pub use refit::{
     Done, Refit, array_remarks, edit, look as walk, refit, remarks,

@@ -100,6 +100,14 @@ pub enum Error {
         /// How many are taken.
         most: usize,
     },
+    /// Something of this machine that is neither file, folder nor link.
+    #[error("'{path}' is {what}, and cannot be put into a guest")]
+    NotPut {
+        /// Its path here.
+        path: String,
+        /// What it is: "a pipe".
+        what: &'static str,
+    },
     /// A disk whose place cannot be taken by a result.
     #[error("'{path}' cannot be changed in place: {what}")]
     NotInPlace {
@@ -358,6 +366,7 @@ impl Error {
             Self::VolumeNotRead { .. } => "volume-not-read",
             Self::Shorter { .. } => "guest-damaged",
             Self::TooMany { .. } => "too-many-files",
+            Self::NotPut { .. } => "not-put",
             Self::NotInPlace { .. } => "not-in-place",
             Self::Refused { .. } => "refused",
             Self::Brief { .. } => "bad-brief",

@@ -1,12 +1,13 @@
 //! Looking at a guest's files without starting it.
 
+mod archive;
+
 use std::{io::Write, path::Path, sync::Arc};
 
 use jiff::Timestamp;
 use reformis_disk::{
     budget::Budget,
     source::{Access, Links},
-    to_usize,
 };
 use reformis_guest::{
     Guest, Kind, Stat, Stream, Tree,
@@ -23,15 +24,7 @@ use crate::{
     target::{self, Opening, Unpack},
 };
 
-/// Files that one archive takes.
-const MAX_ENTRIES: usize = 10_000_000;
-
-/// Bytes of a block of an archive, which a file's bytes are filled up to.
-const BLOCK: u64 = 512;
-static PADDING: [u8; 512] = [0; 512];
-
-/// Memory for an entry that is still to be packed, beside its names.
-const ENTRY: u64 = 128;
+pub use archive::LeftOut;
 
 /// A guest that was opened for looking.
 pub struct Peek {
@@ -114,13 +107,13 @@ impl Peek {
     ///
     /// # Errors
     /// Those of the file system.
-    pub fn list(&self, path: &str) -> Result<Vec<Item>> {
+    pub fn list(&self, path: &[u8]) -> Result<Vec<Item>> {
         if !self.tree.is_folder(path) {
             let stat = self.tree.stat_link(path)?;
-            return Ok(vec![self.item(path.as_bytes(), path.as_bytes(), stat)?]);
+            return Ok(vec![self.item(path, path, stat)?]);
         }
         let entries = self.tree.list(path)?;
-        entries.into_iter().map(|(name, stat)| self.item(&name, &below(path.as_bytes(), &name), stat)).collect()
+        entries.into_iter().map(|(name, stat)| self.item(&name, &below(path, &name), stat)).collect()
     }
 
     /// What is in the key `key` of a registry hive, which is called by its name or its path.
@@ -148,7 +141,7 @@ impl Peek {
     }
 
     /// Whether a folder is at `path`.
-    pub fn is_folder(&self, path: &str) -> bool {
+    pub fn is_folder(&self, path: &[u8]) -> bool {
         self.tree.is_folder(path)
     }
 
@@ -156,91 +149,17 @@ impl Peek {
     ///
     /// # Errors
     /// Those of the file system and of `out`.
-    pub fn copy(&self, path: &str, out: &mut dyn Write) -> Result<u64> {
+    pub fn copy(&self, path: &[u8], out: &mut dyn Write) -> Result<u64> {
         Ok(self.tree.copy(path, out)?)
     }
 
-    /// Writes what is at `path`, with all that is below it, as a tar archive: owners, modes, times, links and extended
-    /// attributes.
+    /// Writes what is at `path`, with all that is below it, as a tar archive: owners, modes, times, links, devices, and extended attributes.
+    /// What no archive holds is told.
     ///
     /// # Errors
     /// Those of the file system and of `out`.
-    pub fn archive(&self, path: &str, out: &mut dyn Write) -> Result<()> {
-        let wrong = |error| Error::io("writing", Path::new("the archive"))(error);
-        let mut builder = tar::Builder::new(out);
-        let name = path.trim_matches('/').rsplit('/').next().unwrap_or_default().to_string();
-        let name = if name.is_empty() { ".".to_string() } else { name };
-        let mut todo = vec![(path.as_bytes().to_vec(), name.into_bytes())];
-        let memory = |path: &[u8], name: &[u8]| (path.len() + name.len()) as u64 + ENTRY;
-        let mut hold = self.budget.hold();
-        let mut held = 0;
-        let mut count = 0;
-        while let Some((path, name)) = todo.pop() {
-            count += 1;
-            held -= memory(&path, &name).min(held);
-            hold.shrink_to(held);
-            if count > MAX_ENTRIES {
-                return Err(Error::TooMany { path: String::from_utf8_lossy(&path).into(), most: MAX_ENTRIES });
-            }
-            let stat = self.tree.stat_link(&path)?;
-            self.append(&mut builder, &path, &name, &stat)?;
-            if stat.kind == Kind::Folder {
-                for (entry, _) in self.tree.list(&path)?.into_iter().rev() {
-                    let (path, name) = (below(&path, &entry), below(&name, &entry));
-                    hold.grow(memory(&path, &name)).map_err(reformis_guest::Error::from)?;
-                    held += memory(&path, &name);
-                    todo.push((path, name));
-                }
-            }
-        }
-        builder.finish().map_err(wrong)
-    }
-
-    fn append(&self, builder: &mut tar::Builder<&mut dyn Write>, path: &[u8], name: &[u8], stat: &Stat) -> Result<()> {
-        use std::os::unix::ffi::OsStrExt;
-        let wrong = |error| Error::io("writing", Path::new("the archive"))(error);
-        let as_path = |bytes: &[u8]| Path::new(std::ffi::OsStr::from_bytes(bytes)).to_path_buf();
-        let attributes = self.tree.attributes(path)?;
-        if !attributes.is_empty() {
-            let named: Vec<(String, Vec<u8>)> =
-                attributes.into_iter().map(|(name, value)| (format!("SCHILY.xattr.{name}"), value)).collect();
-            builder
-                .append_pax_extensions(named.iter().map(|(key, value)| (key.as_str(), value.as_slice())))
-                .map_err(wrong)?;
-        }
-        let mut header = tar::Header::new_gnu();
-        header.set_mode(stat.mode.into());
-        header.set_uid(stat.uid.into());
-        header.set_gid(stat.gid.into());
-        header.set_mtime(u64::try_from(stat.modified).unwrap_or(0));
-        header.set_size(0);
-        match stat.kind {
-            Kind::Folder => {
-                header.set_entry_type(tar::EntryType::Directory);
-                builder.append_data(&mut header, as_path(name), std::io::empty()).map_err(wrong)
-            }
-            Kind::Link => {
-                header.set_entry_type(tar::EntryType::Symlink);
-                let target = as_path(&self.tree.link_target(path)?);
-                builder.append_link(&mut header, as_path(name), target).map_err(wrong)
-            }
-            Kind::File => {
-                header.set_entry_type(tar::EntryType::Regular);
-                header.set_size(stat.size);
-                // The archive's builder would copy in small pieces: it writes the head alone.
-                builder.append_data(&mut header, as_path(name), std::io::empty()).map_err(wrong)?;
-                let out = builder.get_mut();
-                let copied = self.tree.copy(path, out)?;
-                if copied != stat.size {
-                    let path = String::from_utf8_lossy(path).into_owned();
-                    return Err(Error::Shorter { path, size: stat.size, copied });
-                }
-                let rest = copied.next_multiple_of(BLOCK) - copied;
-                out.write_all(PADDING.get(..to_usize(rest)).unwrap_or_default()).map_err(wrong)
-            }
-            // Devices and sockets of a system that is off are nothing to take out.
-            Kind::Other => Ok(()),
-        }
+    pub fn archive(&self, path: &[u8], out: &mut dyn Write) -> Result<LeftOut> {
+        archive::write(&self.tree, &self.budget, path, out)
     }
 }
 

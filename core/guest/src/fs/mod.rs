@@ -3,6 +3,7 @@
 //! A file system is asked by **nodes**: a file or a folder is found once, by name in its folder, and read or changed by its node
 //! from then on. A path means something to a [`tree::Tree`] alone, which knows what is mounted where.
 
+pub(crate) mod acl;
 pub(crate) mod btrfs;
 pub(crate) mod efi;
 pub(crate) mod ext;
@@ -15,7 +16,8 @@ pub(crate) mod tree;
 pub(crate) mod xfs;
 
 use std::{
-    ops::ControlFlow,
+    iter,
+    ops::{ControlFlow, Range},
     sync::{Arc, Mutex, MutexGuard, PoisonError},
 };
 
@@ -110,6 +112,14 @@ pub(crate) trait FileSystem: Send {
         Ok(bytes)
     }
 
+    /// The ranges of bytes of a file that are stored, in order; all between them reads as zero.
+    ///
+    /// # Errors
+    /// Those of reading.
+    fn stored(&self, node: Node) -> Result<Vec<Range<u64>>> {
+        Ok(iter::once(0..self.stat(node)?.size).collect())
+    }
+
     /// Where a symbolic link leads.
     ///
     /// # Errors
@@ -187,6 +197,12 @@ pub(crate) trait FileSystemMut: FileSystem {
     /// Those of the file system.
     fn set_meta(&mut self, node: Node, meta: &Meta) -> Result<()>;
 
+    /// Lets something that is there have these extended attributes, and no others.
+    ///
+    /// # Errors
+    /// [`Error::NoRoom`]; [`Error::Unsupported`] where there are none.
+    fn set_attributes(&mut self, node: Node, attributes: &[Attribute]) -> Result<()>;
+
     /// Reads again what is kept in memory, after an edit was taken back.
     ///
     /// # Errors
@@ -202,6 +218,11 @@ impl Shared {
     /// The only instance for its volume.
     pub(crate) fn new(fs: impl FileSystemMut + 'static) -> Self {
         Self(Arc::new(Mutex::new(Box::new(fs))))
+    }
+
+    /// What tells it from the others.
+    pub(crate) fn identity(&self) -> usize {
+        Arc::as_ptr(&self.0).addr()
     }
 
     /// The file system, for one question or one change.

@@ -73,10 +73,22 @@ pub(crate) struct Meta {
     pub(crate) modified: Option<i64>,
 }
 
-/// An extended attribute.
+/// What stands for the start of an attribute's name.
+pub(crate) mod name_space {
+    pub(crate) const USER: u8 = 1;
+    /// The access list; it has no more of a name.
+    pub(crate) const ACCESS: u8 = 2;
+    /// The access list of what is made in a folder; it has no more of a name.
+    pub(crate) const DEFAULT: u8 = 3;
+    pub(crate) const TRUSTED: u8 = 4;
+    pub(crate) const SECURITY: u8 = 6;
+    pub(crate) const SYSTEM: u8 = 7;
+}
+
+/// An extended attribute, its value as the guest's programs see it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Attribute {
-    /// What stands for the start of its name: 1 `user.`, 2 and 3 access lists, 4 `trusted.`, 6 `security.`, 7 `system.`.
+    /// What stands for the start of its name: one of [`name_space`].
     pub(crate) index: u8,
     /// The rest of its name.
     pub(crate) name: Vec<u8>,
@@ -87,21 +99,26 @@ pub struct Attribute {
 impl Attribute {
     /// The label that SELinux goes by.
     pub(crate) fn is_label(&self) -> bool {
-        self.index == 6 && self.name == b"selinux"
+        self.index == name_space::SECURITY && self.name == b"selinux"
+    }
+
+    /// What a program of this file may do beyond its user's rights; whoever writes to the file takes it away (`capabilities(7)`).
+    pub(crate) fn is_capability(&self) -> bool {
+        self.index == name_space::SECURITY && self.name == b"capability"
     }
 
     /// The name as programs know it.
-    pub(crate) fn full_name(&self) -> String {
+    pub(crate) fn full_name(&self) -> Vec<u8> {
         let start = match self.index {
-            1 => "user.",
-            2 => "system.posix_acl_access",
-            3 => "system.posix_acl_default",
-            4 => "trusted.",
-            6 => "security.",
-            7 => "system.",
+            name_space::USER => "user.",
+            name_space::ACCESS => "system.posix_acl_access",
+            name_space::DEFAULT => "system.posix_acl_default",
+            name_space::TRUSTED => "trusted.",
+            name_space::SECURITY => "security.",
+            name_space::SYSTEM => "system.",
             _ => "",
         };
-        format!("{start}{}", String::from_utf8_lossy(&self.name))
+        [start.as_bytes(), &self.name].concat()
     }
 }
 
@@ -119,11 +136,63 @@ pub enum Kind {
     Other,
 }
 
+/// What [`Kind::Other`] is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase", tag = "kind")]
+pub enum Special {
+    /// A pipe that has a name.
+    Fifo,
+    /// A socket that has a name.
+    Socket,
+    /// A device of characters.
+    Character(Device),
+    /// A device of blocks.
+    Block(Device),
+}
+
+/// The numbers of a device.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct Device {
+    /// Which driver.
+    pub major: u32,
+    /// Which of its devices.
+    pub minor: u32,
+}
+
+impl Device {
+    /// From the form of 32 bits that file systems store (Linux, `include/linux/kdev_t.h`, `new_decode_dev`).
+    pub(crate) fn of(stored: u32) -> Self {
+        Self { major: stored >> 8 & 0xfff, minor: stored & 0xff | stored >> 12 & 0xf_ff00 }
+    }
+
+    /// From the older form of 16 bits (`old_decode_dev`).
+    pub(crate) fn of_old(stored: u16) -> Self {
+        Self { major: u32::from(stored >> 8), minor: u32::from(stored & 0xff) }
+    }
+}
+
+/// What a mode of a Unix file system says something is, with the device that it stands for.
+pub(crate) fn kind_of(mode: u32, device: impl FnOnce() -> Device) -> (Kind, Option<Special>) {
+    match mode & 0o170_000 {
+        0o100_000 => (Kind::File, None),
+        0o040_000 => (Kind::Folder, None),
+        0o120_000 => (Kind::Link, None),
+        0o010_000 => (Kind::Other, Some(Special::Fifo)),
+        0o140_000 => (Kind::Other, Some(Special::Socket)),
+        0o020_000 => (Kind::Other, Some(Special::Character(device()))),
+        0o060_000 => (Kind::Other, Some(Special::Block(device()))),
+        _ => (Kind::Other, None),
+    }
+}
+
 /// What is known of a file, a folder or a link.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Stat {
     /// What it is.
     pub kind: Kind,
+    /// What it is, where it is a device, a pipe or a socket.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub special: Option<Special>,
     /// Length in bytes.
     pub size: u64,
     /// Permissions, without the bits of the kind.
@@ -134,6 +203,8 @@ pub struct Stat {
     pub gid: u32,
     /// Time of the last change in seconds since 1970.
     pub modified: i64,
+    /// Nanoseconds of that time, where the file system keeps them.
+    pub nanoseconds: u32,
     /// Number of names.
     pub links: u32,
     /// Number in its file system; 0 where it has none.

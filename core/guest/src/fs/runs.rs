@@ -1,5 +1,7 @@
 //! Where the bytes of a file lie in its file system, block by block.
 
+use std::ops::Range;
+
 /// A run of blocks of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(in crate::fs) struct Run {
@@ -49,6 +51,20 @@ impl Map {
         let index = self.runs.partition_point(|run| run.end() <= logical);
         let run = self.runs.get(index).filter(|run| run.logical <= logical && !run.unwritten)?;
         Some(run.physical + (logical - run.logical))
+    }
+
+    /// The bytes of a file of `size` bytes that lie in written blocks of `block` bytes, in order.
+    pub(in crate::fs) fn stored(&self, block: u64, size: u64) -> Vec<Range<u64>> {
+        let mut ranges: Vec<Range<u64>> = Vec::new();
+        for run in self.runs.iter().filter(|run| !run.unwritten) {
+            let range = run.logical.saturating_mul(block).min(size)..run.end().saturating_mul(block).min(size);
+            match ranges.last_mut() {
+                Some(last) if last.end == range.start => last.end = range.end,
+                _ if range.is_empty() => {}
+                _ => ranges.push(range),
+            }
+        }
+        ranges
     }
 
     /// Blocks of data.

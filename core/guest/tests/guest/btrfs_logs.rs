@@ -68,7 +68,7 @@ fn what_was_synchronised_is_there() {
     let mut plain = lines("plain", 9000);
     plain[50_000..50_005].copy_from_slice(b"other");
     assert!(tree.read("/etc/plain", MIB).unwrap() == plain);
-    assert_eq!(tree.attributes("/etc/plain").unwrap(), [("user.tide".to_string(), b"high".to_vec())]);
+    assert_eq!(tree.attributes("/etc/plain").unwrap(), [(b"user.tide".to_vec(), b"high".to_vec())]);
     assert!(tree.read("/etc/new", MIB).unwrap() == lines("new", 9000));
     assert!(tree.read("/usr/deep/hard", MIB).unwrap() == lines("new", 9000));
     assert_eq!(tree.stat("/etc/new").unwrap().links, 2);

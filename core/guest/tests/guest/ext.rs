@@ -186,7 +186,7 @@ fn labels_and_owners_of_what_is_new() {
     assert!(!tree.wants_relabel());
     let of = |tree: &Tree, path: &str| {
         let all = tree.attributes(path).unwrap();
-        String::from_utf8(all.into_iter().find(|(name, _)| name == "security.selinux").unwrap().1).unwrap()
+        String::from_utf8(all.into_iter().find(|(name, _)| name == b"security.selinux").unwrap().1).unwrap()
     };
     assert_eq!(of(&tree, "/etc/two"), "net_conf_t", "as its neighbour");
     assert_eq!(of(&tree, "/etc/new"), "etc_t", "as its folder");

@@ -33,7 +33,7 @@ fn patched(place: &Place, result: &str, changes: Vec<Change>) -> Result<Recast> 
 
 /// Names in a folder of the guest on a disk.
 fn names(place: &Place, disk: &str, folder: &str) -> Vec<String> {
-    let look = |peek: Peek| peek.list(folder).map(|items| items.into_iter().map(|item| item.name).collect());
+    let look = |peek: Peek| peek.list(folder.as_bytes()).map(|items| items.into_iter().map(|item| item.name).collect());
     run(|context| {
         let unpack = Unpack { folder: &place.path(""), context };
         look(peek::open(&place.path(disk), peek::Wanted::default(), Links::OwnFolder, unpack).unwrap())

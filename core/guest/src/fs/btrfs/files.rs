@@ -1,6 +1,10 @@
 //! Bytes of files: extents, plain and packed, and their sums.
 
-use std::{io::Read, ops::ControlFlow, sync::Arc};
+use std::{
+    io::Read,
+    ops::{ControlFlow, Range},
+    sync::Arc,
+};
 
 use reformis_disk::to_usize;
 
@@ -67,6 +71,30 @@ impl Btrfs {
             Ok(ControlFlow::Continue(()))
         })?;
         Ok(len)
+    }
+
+    /// The ranges of a file that are stored.
+    pub(super) fn stored_ranges(&self, node: Node, inode: Inode) -> Result<Vec<Range<u64>>> {
+        let mut ranges: Vec<Range<u64>> = Vec::new();
+        let mut hold = self.device.bench().budget().hold();
+        self.each(self.tree_of(node)?, node.number, items::EXTENT, &mut |start, item| {
+            let extent = Extent::parse(item).map_err(|what| self.device.damaged(what))?;
+            let range = start.min(inode.size)..start.saturating_add(extent.len()).min(inode.size);
+            match (extent, ranges.last_mut()) {
+                (Extent::Hole(_), _) => {}
+                (_, Some(last)) if last.end > range.start => {
+                    return Err(self.device.damaged("extents of a file lie over one another"));
+                }
+                (_, Some(last)) if last.end == range.start => last.end = range.end,
+                _ if range.is_empty() => {}
+                _ => {
+                    hold.grow(size_of::<Range<u64>>() as u64)?;
+                    ranges.push(range);
+                }
+            }
+            Ok(ControlFlow::Continue(()))
+        })?;
+        Ok(ranges)
     }
 
     /// Fills `buf` from byte `at` of what an extent stands for.

@@ -4,7 +4,7 @@ use super::{
     block::{Key, key_of},
     bytes::{u8_at, u16_at, u32_at, u64_at},
 };
-use crate::fs::node::{Kind, Stat};
+use crate::fs::node::{Device, Kind, Special, Stat, kind_of};
 
 pub(super) const INODE: u8 = 1;
 /// Names of an inode, by the folder they are in; and those that have no room there.
@@ -46,6 +46,8 @@ pub(super) struct Inode {
     links: u32,
     owner: (u32, u32),
     modified: i64,
+    nanoseconds: u32,
+    device: u64,
     flags: u64,
 }
 
@@ -58,21 +60,24 @@ impl Inode {
             mode: u32_at(bytes, 52),
             flags: u64_at(bytes, 64),
             modified: i64::from_le_bytes(u64_at(bytes, 136).to_le_bytes()),
+            nanoseconds: u32_at(bytes, 144).min(999_999_999),
+            device: u64_at(bytes, 56),
         })
     }
 
     /// A folder with nothing in it, which stands for a subvolume that a snapshot does not have.
     pub(super) fn empty_folder() -> Self {
-        Self { size: 0, mode: 0o040_755, links: 1, owner: (0, 0), modified: 0, flags: 0 }
+        Self { size: 0, mode: 0o040_755, links: 1, owner: (0, 0), modified: 0, nanoseconds: 0, device: 0, flags: 0 }
     }
 
     pub(super) fn kind(self) -> Kind {
-        match self.mode & 0o170_000 {
-            0o100_000 => Kind::File,
-            0o040_000 => Kind::Folder,
-            0o120_000 => Kind::Link,
-            _ => Kind::Other,
-        }
+        self.kind_and_device().0
+    }
+
+    /// What it is. A device is stored as the kernel has it in memory (Linux, `include/linux/kdev_t.h`).
+    fn kind_and_device(self) -> (Kind, Option<Special>) {
+        let low = |number: u64| u32::try_from(number & u64::from(u32::MAX)).unwrap_or_default();
+        kind_of(self.mode, || Device { major: low(self.device >> 20), minor: low(self.device & 0xf_ffff) })
     }
 
     /// Whether its bytes have sums.
@@ -81,13 +86,16 @@ impl Inode {
     }
 
     pub(super) fn stat(self, id: u64) -> Stat {
+        let (kind, special) = self.kind_and_device();
         Stat {
-            kind: self.kind(),
+            kind,
+            special,
             size: self.size,
             mode: u16::try_from(self.mode & 0o7777).unwrap_or(0),
             uid: self.owner.0,
             gid: self.owner.1,
             modified: self.modified,
+            nanoseconds: self.nanoseconds,
             links: self.links,
             id,
         }

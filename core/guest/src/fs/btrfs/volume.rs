@@ -1,6 +1,9 @@
 //! Btrfs as a file system among others. A node is the number of an inode, in the tree of its subvolume.
 
-use std::{ops::ControlFlow, sync::Arc};
+use std::{
+    ops::{ControlFlow, Range},
+    sync::Arc,
+};
 
 use reformis_disk::budget::Budget;
 
@@ -156,6 +159,11 @@ impl FileSystem for Btrfs {
         self.read_file(node, inode, offset, buf)
     }
 
+    fn stored(&self, node: Node) -> Result<Vec<Range<u64>>> {
+        let inode = self.of(node, Kind::File, "file")?;
+        self.stored_ranges(node, inode)
+    }
+
     fn link_target(&self, node: Node) -> Result<Vec<u8>> {
         let inode = self.of(node, Kind::Link, "link")?;
         self.link(node, inode)
@@ -208,6 +216,10 @@ impl FileSystemMut for Btrfs {
 
     fn set_meta(&mut self, node: Node, meta: &Meta) -> Result<()> {
         self.set_meta_of(node, meta)
+    }
+
+    fn set_attributes(&mut self, node: Node, attributes: &[Attribute]) -> Result<()> {
+        self.set_attributes_of(node, attributes)
     }
 
     fn reload(&mut self) -> Result<()> {

@@ -5,7 +5,13 @@ use super::{
     inode::Inode,
     superblock::{incompat, ro_compat},
 };
-use crate::{error::Result, fs::node::Attribute};
+use crate::{
+    error::Result,
+    fs::{
+        acl::AccessList,
+        node::{Attribute, name_space},
+    },
+};
 
 const MAGIC: u32 = 0xea02_0000;
 /// Bytes before the entries of a block.
@@ -121,6 +127,17 @@ impl Ext {
 
     /// All extended attributes of a file but inline data.
     pub(super) fn attributes_of(&self, inode: &Inode) -> Result<Vec<Attribute>> {
+        let mut found = self.stored_attributes(inode)?;
+        for list in found.iter_mut().filter(|one| is_list(one)) {
+            let known = AccessList::of_ext(&list.value);
+            let wrong = || self.device.damaged(format!("the access list of inode {} is none", inode.number));
+            list.value = known.ok_or_else(wrong)?.value();
+        }
+        Ok(found)
+    }
+
+    /// The same, each as it is stored.
+    fn stored_attributes(&self, inode: &Inode) -> Result<Vec<Attribute>> {
         let mut found = self.inside(inode)?;
         found.retain(|attribute| !attribute.is_inline_data());
         if inode.attribute_block() != 0 {
@@ -156,12 +173,28 @@ impl Ext {
         reason = "offsets and lengths were checked against the room when the attributes were read, or laid out to fit it"
     )]
     pub(super) fn set_attributes(&mut self, inode: &mut Inode, attributes: &[Attribute]) -> Result<()> {
+        let mut stored = attributes.to_vec();
+        for list in stored.iter_mut().filter(|one| is_list(one)) {
+            let known = AccessList::of(&list.value);
+            list.value = known.ok_or_else(|| self.device.unchangeable("an access list is none"))?.ext_value();
+        }
+        let attributes = &stored[..];
         if attributes.is_empty() || lay_inside(inode, attributes) {
             return Ok(());
         }
+        // What fits beside the fields stays there only where a block does not hold all.
+        let size = |some: &[Attribute]| HEADER + 4 + some.iter().map(Attribute::size).sum::<usize>();
+        let mut sorted = attributes.to_vec();
+        sorted.sort_by_key(Attribute::size);
+        let mut inside = Vec::new();
+        while size(&sorted) > self.block && !sorted.is_empty() {
+            inside.push(sorted.remove(0));
+        }
+        if !lay_inside(inode, &inside) {
+            return Err(self.device.unchangeable("the extended attributes of a file do not fit into a block"));
+        }
         let mut bytes = vec![0; self.block];
         // Entries of a block are in the order of their names.
-        let mut sorted = attributes.to_vec();
         sorted.sort_by(|a, b| (a.index, a.name.len(), &a.name).cmp(&(b.index, b.name.len(), &b.name)));
         if !lay(&mut bytes, HEADER, 0, &sorted, true) {
             return Err(self.device.unchangeable("the extended attributes of a file do not fit into a block"));
@@ -176,6 +209,20 @@ impl Ext {
         inode.set_attribute_block(block);
         inode.set_used_blocks(inode.used_blocks(self.block) + 1, self.block);
         Ok(())
+    }
+
+    /// Lets a file that has attributes have these instead; what of its bytes lies among them stays.
+    pub(super) fn replace_attributes(&mut self, inode: &mut Inode, attributes: &[Attribute]) -> Result<()> {
+        let own = self.inside(inode)?.into_iter().filter(Attribute::is_inline_data);
+        let all: Vec<Attribute> = own.chain(attributes.iter().cloned()).collect();
+        let used = inode.used_blocks(self.block).saturating_sub(u64::from(inode.attribute_block() != 0));
+        self.release_attributes(inode)?;
+        inode.set_used_blocks(used, self.block);
+        lay_inside(inode, &[]);
+        if all.len() > attributes.len() && !lay_inside(inode, &all) {
+            return Err(self.device.unchangeable(format!("inode {} has no room for its attributes", inode.number)));
+        }
+        if all.len() > attributes.len() { Ok(()) } else { self.set_attributes(inode, attributes) }
     }
 
     #[expect(
@@ -238,6 +285,11 @@ impl Ext {
         let inside = inode.extra_size() > 0 && le32(&inode.raw, start) == MAGIC && names_inode(&inode.raw, start + 4);
         Ok(inside || inode.attribute_block() != 0 && names_inode(&self.read_block(inode.attribute_block())?, HEADER))
     }
+}
+
+/// Whether an attribute is an access list.
+fn is_list(attribute: &Attribute) -> bool {
+    matches!(attribute.index, name_space::ACCESS | name_space::DEFAULT)
 }
 
 /// Writes attributes behind an inode's fields; false when they do not fit.

@@ -1,14 +1,16 @@
 //! Files, folders and links as wholes: reading, making, replacing, removing.
 
+use std::ops::Range;
+
 use super::{
     Ext, Inode,
     inode::{Time, flags, mode},
     map::{Map, Run},
-    superblock::ro_compat,
+    superblock::{incompat, ro_compat},
 };
 use crate::{
     error::{Error, Result},
-    fs::node::{Meta, New, Owner, check_name},
+    fs::node::{Attribute, Meta, New, Owner, check_name},
 };
 use reformis_disk::to_usize;
 
@@ -73,15 +75,29 @@ impl Ext {
         Ok(bytes)
     }
 
+    /// Whether a link's target lies where others have their map (Linux, `fs/ext4/inode.c`, `ext4_inode_is_fast_symlink`): it has no blocks but
+    /// maybe a cluster of attributes. Where attributes have inodes of their own, their blocks count as the link's, and its length alone tells.
+    fn is_short_link(&self, inode: &Inode) -> bool {
+        let own = if inode.attribute_block() == 0 { 0 } else { self.sb.cluster_blocks() };
+        let fits = inode.is_link() && inode.size() < 60 && !inode.has(flags::INLINE_DATA);
+        fits && (self.sb.has_incompat(incompat::EA_INODE) || inode.used_blocks(self.block) == own)
+    }
+
+    /// The ranges of a file that are stored.
+    pub(super) fn stored_ranges(&self, inode: &Inode) -> Result<Vec<Range<u64>>> {
+        if inode.has(flags::INLINE_DATA) {
+            return Ok(std::iter::once(0..inode.size()).collect());
+        }
+        Ok(self.map(inode)?.stored(self.block as u64, inode.size()))
+    }
+
     /// Where a symbolic link leads.
     #[expect(
         clippy::indexing_slicing,
         reason = "such a target is shorter than the room in the inode, as was just compared"
     )]
     pub(super) fn target_of(&self, inode: &Inode) -> Result<Vec<u8>> {
-        // A short one lies where others have their map; it has no blocks but maybe one of attributes.
-        let own = u64::from(inode.attribute_block() != 0);
-        if inode.size() < 60 && !inode.has(flags::INLINE_DATA) && inode.used_blocks(self.block) == own {
+        if self.is_short_link(inode) {
             return Ok(inode.block()[..to_usize(inode.size())].to_vec());
         }
         self.whole(inode, 64 << 10)
@@ -248,9 +264,7 @@ impl Ext {
             inode.set_flag(flags::INLINE_DATA, false);
             return Ok(());
         }
-        let own = u64::from(inode.attribute_block() != 0);
-        let is_short_link = inode.is_link() && inode.size() < 60 && inode.used_blocks(self.block) == own;
-        let has_blocks = inode.is_file() || inode.is_folder() || inode.is_link() && !is_short_link;
+        let has_blocks = inode.is_file() || inode.is_folder() || inode.is_link() && !self.is_short_link(inode);
         if !has_blocks {
             return Ok(());
         }
@@ -292,9 +306,20 @@ impl Ext {
 
     /// Gives back an inode and all that it has.
     pub(super) fn destroy(&mut self, inode: &mut Inode) -> Result<()> {
-        self.release_attributes(inode)?;
+        // In this order: whether a link's text is a map is told by the blocks that it has, those of attributes among them.
         self.release_blocks(inode)?;
+        self.release_attributes(inode)?;
         self.free_inode(inode)
+    }
+
+    /// Lets something have these attributes, and no others.
+    pub(super) fn set_attributes_of(&mut self, number: u32, attributes: &[Attribute]) -> Result<()> {
+        self.begin_change()?;
+        let mut inode = self.inode(number)?;
+        self.replace_attributes(&mut inode, attributes)?;
+        inode.set_time(Time::Change, self.now);
+        self.write_inode(&mut inode)?;
+        self.flush()
     }
 
     /// Sets owner, permissions and time of something that is there.

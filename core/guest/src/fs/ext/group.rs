@@ -163,13 +163,15 @@ impl Ext {
         let per_block = block / size;
         let meta = group / per_block;
         let first_data = u64::from(self.sb.s_first_data_block.get());
+        // Blocks of 1 KiB leave the first one to the boot sector, and larger ones hold it beside the superblock. Where clusters are taken, the
+        // first group begins with that block all the same (Linux, `fs/ext4/super.c`, `descriptor_loc`).
+        let superblock = u64::from(block == 1024);
         let table = if self.sb.has_incompat(incompat::META_BG) && meta >= self.sb.s_first_meta_bg.get().into() {
             let first = meta * per_block;
             let start = first_data + first * u64::from(self.sb.s_blocks_per_group.get());
-            // Blocks of 1 KiB leave the first one to the boot sector, and larger ones hold it beside the superblock.
-            start + u64::from(self.sb.has_copy(first))
+            start + u64::from(self.sb.has_copy(first)) + if first == 0 { superblock.saturating_sub(first_data) } else { 0 }
         } else {
-            first_data + 1 + meta
+            superblock + 1 + meta
         };
         table * block + group % per_block * size
     }

@@ -1,7 +1,7 @@
 //! Inodes (section "Index Nodes"): what a file is, and where its bytes are told.
 
 use super::{Ext, checksum, group, superblock::ro_compat};
-use crate::error::Result;
+use crate::{error::Result, fs::node::Device};
 
 /// Number of the root folder.
 pub(crate) const ROOT: u32 = 2;
@@ -229,6 +229,19 @@ impl Inode {
         let low = i64::from(self.le32(at::MTIME).cast_signed());
         let extra = if self.has_extra(at::MTIME_EXTRA) { self.le32(at::MTIME_EXTRA) } else { 0 };
         low + (i64::from(extra & 3) << 32)
+    }
+
+    /// Nanoseconds of [`Inode::modified`].
+    pub(crate) fn nanoseconds(&self) -> u32 {
+        if self.has_extra(at::MTIME_EXTRA) { (self.le32(at::MTIME_EXTRA) >> 2).min(999_999_999) } else { 0 }
+    }
+
+    /// The device that this stands for (Linux, `fs/ext4/inode.c`: the older form first, and the newer one behind it).
+    pub(super) fn device(&self) -> Device {
+        match self.le16(at::BLOCK) {
+            0 => Device::of(self.le32(at::BLOCK + 4)),
+            old => Device::of_old(old),
+        }
     }
 
     /// Sets a time to `seconds` since 1970.

@@ -24,7 +24,7 @@ use crate::{
     error::{Error, Result},
 };
 
-pub(crate) use inode::{Inode, ROOT, mode};
+pub(crate) use inode::{Inode, ROOT};
 
 /// A file system.
 pub(crate) struct Ext {

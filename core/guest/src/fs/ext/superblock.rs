@@ -243,6 +243,12 @@ impl Superblock {
         1024 << self.s_log_block_size.get()
     }
 
+    /// Blocks that are taken and given back together.
+    pub(super) fn cluster_blocks(&self) -> u64 {
+        let (cluster, block) = (self.s_log_cluster_size.get(), self.s_log_block_size.get());
+        if self.has_ro(ro_compat::BIGALLOC) { 1_u64.checked_shl(cluster.saturating_sub(block)).unwrap_or(1) } else { 1 }
+    }
+
     /// Bytes of an inode.
     pub(super) fn inode_size(&self) -> usize {
         if self.s_rev_level.get() == 0 { 128 } else { self.s_inode_size.get().into() }

@@ -1,16 +1,19 @@
 //! ext as a file system among others. A node is the number of an inode.
 
-use std::{ops::ControlFlow, sync::Arc};
+use std::{
+    ops::{ControlFlow, Range},
+    sync::Arc,
+};
 
 use reformis_disk::budget::Budget;
 
-use super::{Ext, Inode, ROOT, State, mode};
+use super::{Ext, Inode, ROOT, State};
 use crate::{
     bench::Device,
     error::{Error, Result},
     fs::{
         FileSystem, FileSystemMut,
-        node::{Attribute, Entry, Facts, Kind, Meta, New, Node, Owner, Stat},
+        node::{Attribute, Entry, Facts, Meta, New, Node, Owner, Stat, kind_of},
         registry::JOURNAL,
     },
 };
@@ -96,19 +99,16 @@ impl FileSystem for Ext {
 
     fn stat(&self, node: Node) -> Result<Stat> {
         let inode = self.of(node)?;
-        let kind = match inode.mode() & mode::KIND {
-            mode::FILE => Kind::File,
-            mode::FOLDER => Kind::Folder,
-            mode::LINK => Kind::Link,
-            _ => Kind::Other,
-        };
+        let (kind, special) = kind_of(inode.mode().into(), || inode.device());
         Ok(Stat {
             kind,
+            special,
             size: inode.size(),
             mode: inode.mode() & 0o7777,
             uid: inode.uid(),
             gid: inode.gid(),
             modified: inode.modified(),
+            nanoseconds: inode.nanoseconds(),
             links: inode.links().into(),
             id: inode.number.into(),
         })
@@ -120,6 +120,10 @@ impl FileSystem for Ext {
 
     fn content(&self, node: Node, most: u64) -> Result<Vec<u8>> {
         self.whole(&self.of(node)?, most)
+    }
+
+    fn stored(&self, node: Node) -> Result<Vec<Range<u64>>> {
+        self.stored_ranges(&self.of(node)?)
     }
 
     fn link_target(&self, node: Node) -> Result<Vec<u8>> {
@@ -169,6 +173,11 @@ impl FileSystemMut for Ext {
     fn set_meta(&mut self, node: Node, meta: &Meta) -> Result<()> {
         let inode = self.of(node)?;
         self.set_meta_of(inode.number, meta)
+    }
+
+    fn set_attributes(&mut self, node: Node, attributes: &[Attribute]) -> Result<()> {
+        let inode = self.of(node)?;
+        self.set_attributes_of(inode.number, attributes)
     }
 
     fn reload(&mut self) -> Result<()> {

@@ -9,7 +9,7 @@ use crate::{
     error::{Error, Result},
     fs::{
         FileSystem, FileSystemMut,
-        node::{Entry, Facts, Kind, Meta, New, Node, Owner, Stat},
+        node::{Attribute, Entry, Facts, Kind, Meta, New, Node, Owner, Stat},
     },
 };
 
@@ -66,11 +66,13 @@ impl FileSystem for Fat {
         let is_folder = entry.as_ref().is_none_or(|entry| entry.is_folder);
         Ok(Stat {
             kind: if is_folder { Kind::Folder } else { Kind::File },
+            special: None,
             size: entry.as_ref().map_or(0, |entry| entry.size),
             mode: 0o755,
             uid: 0,
             gid: 0,
             modified: entry.as_ref().map_or(0, |entry| entry.modified),
+            nanoseconds: 0,
             links: 1,
             id: node.number,
         })
@@ -122,6 +124,14 @@ impl FileSystemMut for Fat {
     fn set_meta(&mut self, _: Node, _: &Meta) -> Result<()> {
         // There are no owners to set, and a mode of its own has no file.
         Ok(())
+    }
+
+    fn set_attributes(&mut self, _: Node, attributes: &[Attribute]) -> Result<()> {
+        if attributes.is_empty() {
+            return Ok(());
+        }
+        let (volume, what) = (self.device.name().into(), "it has no extended attributes".into());
+        Err(Error::Unsupported { volume, action: "changed", what })
     }
 
     fn reload(&mut self) -> Result<()> {

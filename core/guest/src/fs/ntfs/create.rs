@@ -87,13 +87,10 @@ impl Ntfs {
         self.store(folder)
     }
 
-    /// Which rules a new name in a folder follows.
+    /// Which rules a new name in a folder follows. A long one of the system's own rules has a short one beside it, and what finds none takes the
+    /// name for damaged: a name that stands alone is one without rules.
     fn space_of(folder: &File, name: &[u16]) -> u8 {
-        match () {
-            () if folder.minds_case() => space::POSIX,
-            () if is_short(name) => space::BOTH,
-            () => space::WIN32,
-        }
+        if !folder.minds_case() && is_short(name) { space::BOTH } else { space::POSIX }
     }
 
     /// Makes something called `name` in a folder: a stream beside a file's bytes, where that is `file:stream`.

@@ -90,6 +90,24 @@ impl Ntfs {
         Ok(len)
     }
 
+    /// The ranges of an attribute's value that lie in clusters, in order; `None` for one that lies in its record.
+    pub(super) fn stored_of(&self, attribute: &Attribute) -> Option<Vec<Range<u64>>> {
+        let Value::Mapped(mapped) = &attribute.value else { return None };
+        let end = mapped.initialized.min(attribute.size());
+        // Packed clusters stand for their whole unit.
+        let unit = if attribute.flags & flag::COMPRESSED == 0 { 0 } else { mapped.unit };
+        let unit = self.geometry.cluster.saturating_mul(1_u64.checked_shl(unit.into()).unwrap_or(u64::MAX));
+        let mut ranges: Vec<Range<u64>> = Vec::new();
+        for (_, range) in self.places(mapped, 0..end).into_iter().filter(|(place, _)| place.is_some()) {
+            let range = range.start / unit * unit..range.end.div_ceil(unit).saturating_mul(unit).min(end);
+            match ranges.last_mut() {
+                Some(last) if last.end >= range.start => last.end = last.end.max(range.end),
+                _ => ranges.push(range),
+            }
+        }
+        Some(ranges)
+    }
+
     /// The same of a stream whose units of clusters are each as they are, packed, or a hole.
     #[expect(clippy::indexing_slicing, reason = "ranges are cut to the unit and to the buffer")]
     fn read_compressed(&self, mapped: &Mapped, offset: u64, buf: &mut [u8]) -> Result<()> {

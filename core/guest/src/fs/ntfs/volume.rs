@@ -1,6 +1,10 @@
 //! NTFS as a file system among others. A node is the number of a file's first record, and of a stream's name where it is one.
 
-use std::{ops::ControlFlow, sync::Arc};
+use std::{
+    iter,
+    ops::{ControlFlow, Range},
+    sync::Arc,
+};
 
 use reformis_disk::budget::Budget;
 
@@ -14,13 +18,13 @@ use super::{
     number,
     record::{Attribute, NUMBER, kind},
     reparse::{self, Reparse},
-    times::{seconds, ticks},
+    times::{nanoseconds, seconds, ticks},
 };
 use crate::{
-    error::Result,
+    error::{Error, Result},
     fs::{
         FileSystem, FileSystemMut,
-        node::{Entry, Facts, Kind, Meta, New, Node, Owner, Stat, Stream},
+        node::{self, Entry, Facts, Kind, Meta, New, Node, Owner, Stat, Stream},
     },
 };
 
@@ -150,12 +154,14 @@ impl FileSystem for Ntfs {
         let names = file.names().filter(|name| name.space != space::DOS).count();
         Ok(Stat {
             kind,
+            special: None,
             size: if kind == Kind::File { self.data_of(&file, node).map_or(0, Attribute::size) } else { 0 },
             // NTFS keeps lists of who may do what; these are what a program for files would show.
             mode: if kind == Kind::File && is_read_only { 0o555 } else { 0o755 },
             uid: 0,
             gid: 0,
             modified: u64(times, 8).map_or(0, seconds),
+            nanoseconds: u64(times, 8).map_or(0, nanoseconds),
             links: u32::try_from(names).unwrap_or(u32::MAX),
             id: node.number,
         })
@@ -168,6 +174,17 @@ impl FileSystem for Ntfs {
         }
         let Some(data) = self.data_of(&file, node) else { return Ok(0) };
         if node.stream == 0 { self.read_content(&file, data, offset, buf) } else { self.read_value(data, offset, buf) }
+    }
+
+    fn stored(&self, node: Node) -> Result<Vec<Range<u64>>> {
+        let file = self.file(node.number)?;
+        let whole = |size: u64| iter::once(0..size).collect();
+        match self.data_of(&file, node) {
+            None => Ok(Vec::new()),
+            // What a filter of the system unpacks is told by nobody but it.
+            Some(data) if node.stream == 0 && file.find(kind::REPARSE_POINT, &[]).is_some() => Ok(whole(data.size())),
+            Some(data) => Ok(self.stored_of(data).unwrap_or_else(|| whole(data.size()))),
+        }
     }
 
     fn link_target(&self, node: Node) -> Result<Vec<u8>> {
@@ -218,6 +235,14 @@ impl FileSystemMut for Ntfs {
         self.check_changeable(&file)?;
         set_times(&mut file, &[(8, ticks(modified))]);
         self.store_and_tell(file)
+    }
+
+    fn set_attributes(&mut self, _: Node, attributes: &[node::Attribute]) -> Result<()> {
+        if attributes.is_empty() {
+            return Ok(());
+        }
+        let (volume, what) = (self.device.name().into(), "it has no extended attributes".into());
+        Err(Error::Unsupported { volume, action: "changed", what })
     }
 
     fn reload(&mut self) -> Result<()> {

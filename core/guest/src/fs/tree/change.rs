@@ -2,17 +2,19 @@
 
 use std::ops::ControlFlow;
 
-use super::{Label, MAX_TEXT, Name, Tree, named, names, parent, shown, steps};
+use super::{ENTRY, Found, Label, MAX_TEXT, Place, Tree, named, names, shown, steps};
 use crate::{
     error::{Error, Result},
     fs::{
-        Shared,
-        node::{Attribute, Kind, Meta, New, Node, Owner},
+        acl::AccessList,
+        node::{Attribute, Kind, Meta, New, Owner, Stat, name_space},
     },
 };
 
-/// Folders that are removed below one another.
-const MAX_DEPTH: usize = 256;
+/// Files of a folder that are asked for the label of something new.
+const NEIGHBOURS: usize = 32;
+/// The bit of a mode by which a folder hands on its group.
+const SET_GROUP: u16 = 0o2000;
 
 impl Tree {
     /// Replaces a text that was read by [`Tree::text`].
@@ -29,49 +31,53 @@ impl Tree {
         }
     }
 
-    /// What something new at `path` should belong to: the superuser, with the label that the guest's policy has for it, or else
-    /// the one that neighbours show.
-    fn owner(&mut self, path: &[Name], wanted: Kind, mode: u16) -> Result<Owner> {
+    /// What something new at `path` should belong to: the superuser, or the group that its folder hands on, with the access list that the folder has
+    /// for it, and with the label that the guest's policy has for it, or else the one that neighbours show.
+    fn owner(&mut self, found: &Found, wanted: Kind, mode: u16) -> Result<Owner> {
         let mut owner = Owner::root(mode);
-        let folder = parent(path);
-        let whole: Vec<u8> = path.iter().flat_map(|name| [b"/", name.as_slice()].concat()).collect();
+        let Some((folder, _)) = found.in_folder()? else { return Ok(owner) };
+        let (attributes, above) = {
+            let fs = folder.fs.lock();
+            (fs.attributes(folder.node)?, fs.stat(folder.node)?)
+        };
+        inherit(&mut owner, &above, &attributes, wanted);
+        let whole: Vec<u8> = found.path.iter().flat_map(|name| [b"/", name.as_slice()].concat()).collect();
         match self.labels.as_ref().map(|labels| labels.label(&whole, wanted)) {
             Some(Label::Is(value)) => {
-                owner.attributes.push(Attribute { index: 6, name: b"selinux".into(), value });
+                owner.attributes.push(Attribute { index: name_space::SECURITY, name: b"selinux".into(), value });
                 return Ok(owner);
             }
             Some(Label::None) => return Ok(owner),
             Some(Label::Unknown) | None => {}
         }
-        let label = |tree: &Self, path: &[Name]| -> Result<Option<Attribute>> {
-            let (fs, node) = tree.must_find(path)?;
-            let attributes = fs.lock().attributes(node)?;
-            Ok(attributes.into_iter().find(Attribute::is_label))
-        };
-        let Some(own) = label(self, folder)? else {
+        let Some(own) = attributes.into_iter().find(Attribute::is_label) else {
             // Without a label on the folder: either none has one, or this one was forgotten.
-            self.unlabelled |= label(self, &[])?.is_some();
+            let first = self.resolve(b"", true)?.must_be()?;
+            self.unlabelled |= first.fs.lock().attributes(first.node)?.iter().any(Attribute::is_label);
             return Ok(owner);
         };
-        let mut neighbour = None;
-        for name in self.names_at(folder)?.into_iter().take(32) {
-            let path = [folder, &[name]].concat();
-            if self.stat_at(&path)?.is_some_and(|stat| stat.kind == wanted) {
-                neighbour = label(self, &path)?;
-            }
-            if neighbour.is_some() {
-                break;
+        let fs = folder.fs.lock();
+        let mut near = Vec::new();
+        fs.read_dir(folder.node, &mut |entry| {
+            near.push(entry.node);
+            Ok(if near.len() < NEIGHBOURS { ControlFlow::Continue(()) } else { ControlFlow::Break(()) })
+        })?;
+        for node in near {
+            if fs.stat(node)?.kind == wanted
+                && let Some(label) = fs.attributes(node)?.into_iter().find(Attribute::is_label)
+            {
+                owner.attributes.push(label);
+                return Ok(owner);
             }
         }
-        owner.attributes.push(neighbour.unwrap_or(own));
+        owner.attributes.push(own);
         Ok(owner)
     }
 
-    fn create(&mut self, path: &[Name], new: &New<'_>, owner: &Owner) -> Result<()> {
-        let Some((name, folder)) = path.split_last() else { return Err(Error::Exists { path: "/".into() }) };
-        let (fs, node) = self.must_find(folder)?;
-        let made = fs.lock().create(node, name, new, owner);
-        made.map(drop).map_err(named(path))
+    fn create(&mut self, found: &Found, new: &New<'_>, owner: &Owner) -> Result<()> {
+        let Some((folder, name)) = found.in_folder()? else { return Err(Error::Exists { path: "/".into() }) };
+        let made = folder.fs.lock().create(folder.node, name, new, owner);
+        made.map(drop).map_err(named(&found.path))
     }
 
     /// Makes the file at `path`, behind links, or replaces its bytes; its folder is there. A new one belongs to the
@@ -89,9 +95,8 @@ impl Tree {
     /// As [`Tree::write`].
     pub fn write_as(&mut self, path: impl AsRef<[u8]>, bytes: &[u8], mode: u16) -> Result<()> {
         let found = self.resolve(path.as_ref(), true)?;
-        if let Some((fs, node)) = self.find(&found)? {
-            let replaced = fs.lock().replace(node, bytes);
-            return replaced.map_err(named(&found));
+        if let Some(place) = found.place() {
+            return place.replace(bytes).map_err(named(&found.path));
         }
         let owner = self.owner(&found, Kind::File, mode)?;
         self.create(&found, &New::File(bytes), &owner)
@@ -102,10 +107,9 @@ impl Tree {
     /// # Errors
     /// As [`Tree::write`].
     pub fn append(&mut self, path: impl AsRef<[u8]>, bytes: &[u8]) -> Result<()> {
-        let (found, stat) = self.there(path.as_ref(), true)?;
-        let (fs, node) = self.must_find(&found)?;
-        let written = fs.lock().write_at(node, stat.size, bytes);
-        written.map_err(named(&found))
+        let (found, place, stat) = self.there(path.as_ref(), true)?;
+        let written = place.fs.lock().write_at(place.node, stat.size, bytes);
+        written.map_err(named(&found.path))
     }
 
     /// Writes `bytes` at `offset` of the file at `path`; a gap before them is zero.
@@ -113,14 +117,13 @@ impl Tree {
     /// # Errors
     /// As [`Tree::write`].
     pub fn write_at(&mut self, path: impl AsRef<[u8]>, offset: u64, bytes: &[u8]) -> Result<()> {
-        let (found, stat) = self.there(path.as_ref(), true)?;
-        let (fs, node) = self.must_find(&found)?;
+        let (found, place, stat) = self.there(path.as_ref(), true)?;
         if bytes.is_empty() && stat.kind == Kind::File {
             // As the system's own call has it (POSIX, `pwrite`): nothing is written, and nothing grows.
             return Ok(());
         }
-        let written = fs.lock().write_at(node, offset, bytes);
-        written.map_err(named(&found))
+        let written = place.fs.lock().write_at(place.node, offset, bytes);
+        written.map_err(named(&found.path))
     }
 
     /// Lets the file at `path` have `size` bytes: cut off, or filled up with zeros.
@@ -128,34 +131,41 @@ impl Tree {
     /// # Errors
     /// As [`Tree::write`].
     pub fn truncate(&mut self, path: impl AsRef<[u8]>, size: u64) -> Result<()> {
-        let (found, _) = self.there(path.as_ref(), true)?;
-        let (fs, node) = self.must_find(&found)?;
-        let cut = fs.lock().truncate(node, size);
-        cut.map_err(named(&found))
+        let (found, place, _) = self.there(path.as_ref(), true)?;
+        let cut = place.fs.lock().truncate(place.node, size);
+        cut.map_err(named(&found.path))
     }
 
     /// Makes the folder at `path`, and those that lead to it.
     ///
     /// # Errors
     /// As [`Tree::write`].
-    #[expect(clippy::indexing_slicing, reason = "a depth is at most the number of names")]
     pub fn make_folders(&mut self, path: impl AsRef<[u8]>) -> Result<()> {
-        let all: Vec<Name> = names(path.as_ref()).collect();
-        for depth in 1..=all.len() {
-            let text = shown(&all[..depth]);
-            let found = self.resolve(text.as_bytes(), true)?;
-            match self.stat_at(&found)? {
-                Some(stat) if stat.kind == Kind::Folder => {}
-                // A link that leads nowhere is in the way too.
-                None if self.stat_link(&text).is_ok() => return Err(Error::WrongKind { path: text, wanted: "folder" }),
-                Some(_) => return Err(Error::WrongKind { path: text, wanted: "folder" }),
-                None => {
-                    let owner = self.owner(&found, Kind::Folder, 0o755)?;
-                    self.create(&found, &New::Folder, &owner)?;
-                }
-            }
+        let mut all: Vec<u8> = Vec::new();
+        for name in names(path.as_ref()) {
+            all.extend([b"/", name.as_slice()].concat());
+            self.make_folder(&all, 0o755)?;
         }
         Ok(())
+    }
+
+    /// Makes the folder at `path`, unless there is one or a link to one, with the permissions that a new one gets.
+    ///
+    /// # Errors
+    /// As [`Tree::write`]; [`Error::WrongKind`] when something else is there.
+    pub fn make_folder(&mut self, path: impl AsRef<[u8]>, mode: u16) -> Result<()> {
+        let found = self.resolve(path.as_ref(), true)?;
+        let in_the_way = || Error::WrongKind { path: String::from_utf8_lossy(path.as_ref()).into(), wanted: "folder" };
+        match found.stat()? {
+            Some(stat) if stat.kind == Kind::Folder => Ok(()),
+            Some(_) => Err(in_the_way()),
+            // A link that leads nowhere is in the way too.
+            None if self.resolve(path.as_ref(), false)?.place().is_some() => Err(in_the_way()),
+            None => {
+                let owner = self.owner(&found, Kind::Folder, mode)?;
+                self.create(&found, &New::Folder, &owner)
+            }
+        }
     }
 
     /// Makes a symbolic link at `path` that leads to `target`; one that is there is replaced.
@@ -164,11 +174,13 @@ impl Tree {
     /// As [`Tree::write`]; [`Error::Exists`] when something else is there.
     pub fn link(&mut self, path: impl AsRef<[u8]>, target: impl AsRef<[u8]>) -> Result<()> {
         let found = self.resolve(path.as_ref(), false)?;
-        match self.stat_at(&found)? {
+        match found.stat()? {
             Some(stat) if stat.kind == Kind::Link => {
-                self.unlink(&found)?;
+                let Some((folder, name)) = found.in_folder()? else { return Err(Error::Exists { path: "/".into() }) };
+                let removed = folder.fs.lock().unlink(folder.node, name);
+                removed.map_err(named(&found.path))?;
             }
-            Some(_) => return Err(Error::Exists { path: shown(&found) }),
+            Some(_) => return Err(Error::Exists { path: shown(&found.path) }),
             None => {}
         }
         let owner = self.owner(&found, Kind::Link, 0o777)?;
@@ -180,25 +192,40 @@ impl Tree {
     /// # Errors
     /// As [`Tree::stat`].
     pub fn remove(&mut self, path: impl AsRef<[u8]>) -> Result<()> {
-        let (found, _) = self.there(path.as_ref(), false)?;
-        if self.mounts.iter().any(|mount| mount.path.starts_with(&found)) {
+        let (found, ..) = self.there(path.as_ref(), false)?;
+        if self.mounts.iter().any(|mount| mount.path.starts_with(&found.path)) {
             let what = "a volume is mounted there".into();
-            return Err(Error::Unsupported { volume: shown(&found), action: "removed", what });
+            return Err(Error::Unsupported { volume: shown(&found.path), action: "removed", what });
         }
-        let Some((name, folder)) = found.split_last() else {
+        let Some((folder, name)) = found.in_folder()? else {
             return Err(Error::WrongKind { path: "/".into(), wanted: "file" });
         };
-        let (fs, folder) = self.must_find(folder)?;
-        remove_below(&fs, folder, name, 0).map_err(named(&found))
+        self.remove_below(&folder, name).map_err(named(&found.path))
     }
 
-    fn unlink(&mut self, path: &[Name]) -> Result<()> {
-        let Some((name, folder)) = path.split_last() else {
-            return Err(Error::WrongKind { path: "/".into(), wanted: "file" });
-        };
-        let (fs, folder) = self.must_find(folder)?;
-        let removed = fs.lock().unlink(folder, name);
-        removed.map_err(named(path))
+    /// Removes `name` from a folder; a folder with all that is in it, however deep.
+    fn remove_below(&self, folder: &Place, name: &[u8]) -> Result<()> {
+        let mut hold = self.budget.hold();
+        // The folder of each, its name, and whether what is in it was looked at. A circle of folders ends with the room for this list.
+        let mut todo = vec![(folder.node, name.to_vec(), false)];
+        while let Some((above, name, is_emptied)) = todo.pop() {
+            let mut fs = folder.fs.lock();
+            if !is_emptied {
+                let missing = || Error::NotFound { path: String::from_utf8_lossy(&name).into() };
+                let node = fs.lookup(above, &name)?.ok_or_else(missing)?.node;
+                if fs.stat(node)?.kind == Kind::Folder {
+                    todo.push((above, name, true));
+                    fs.read_dir(node, &mut |entry| {
+                        hold.grow(entry.name.len() as u64 + ENTRY)?;
+                        todo.push((node, entry.name, false));
+                        Ok(ControlFlow::Continue(()))
+                    })?;
+                    continue;
+                }
+            }
+            fs.unlink(above, &name)?;
+        }
+        Ok(())
     }
 
     /// Gives what is at `path`, be it a link, the path `new` on the same volume, where nothing is yet.
@@ -206,31 +233,31 @@ impl Tree {
     /// # Errors
     /// As [`Tree::stat`]; [`Error::Exists`]; [`Error::Unsupported`] for another volume, and where something is mounted.
     pub fn rename(&mut self, path: impl AsRef<[u8]>, new: impl AsRef<[u8]>) -> Result<()> {
-        let (found, _) = self.there(path.as_ref(), false)?;
+        let (found, ..) = self.there(path.as_ref(), false)?;
         let mut target = self.resolve(new.as_ref(), false)?;
         // Where case does not tell names apart, it may be all that changes.
-        if let (Some(name), Some(last)) = (steps(new.as_ref()).next_back(), target.last_mut())
+        if let (Some(name), Some(last)) = (steps(new.as_ref()).next_back(), target.path.last_mut())
             && name != b"."
             && name != b".."
         {
             *last = name;
         }
-        if found == target {
+        if found.path == target.path {
             return Ok(());
         }
-        let refuse = |what: &str| Error::Unsupported { volume: shown(&found), action: "renamed", what: what.into() };
-        let (Some((name, from)), Some((new, to))) = (found.split_last(), target.split_last()) else {
+        let refuse =
+            |what: &str| Error::Unsupported { volume: shown(&found.path), action: "renamed", what: what.into() };
+        let (Some((from, name)), Some((to, new))) = (found.in_folder()?, target.in_folder()?) else {
             return Err(refuse("it is the first folder"));
         };
-        if self.mounts.iter().any(|mount| mount.path.starts_with(&found)) {
+        if self.mounts.iter().any(|mount| mount.path.starts_with(&found.path)) {
             return Err(refuse("a volume is mounted there"));
         }
-        if self.mount_of(&found).0 != self.mount_of(&target).0 {
+        if self.mount_of(&found.path) != self.mount_of(&target.path) {
             return Err(refuse("its new place is on another volume"));
         }
-        let ((fs, from), (_, to)) = (self.must_find(from)?, self.must_find(to)?);
-        let renamed = fs.lock().rename(from, name, to, new);
-        renamed.map(drop).map_err(named(&target))
+        let renamed = from.fs.lock().rename(from.node, name, to.node, new);
+        renamed.map(drop).map_err(named(&target.path))
     }
 
     /// Sets owner and permissions of what is at `path`.
@@ -238,41 +265,54 @@ impl Tree {
     /// # Errors
     /// As [`Tree::stat`].
     pub fn set_owner(&mut self, path: impl AsRef<[u8]>, uid: u32, gid: u32, mode: u16) -> Result<()> {
-        let (found, _) = self.there(path.as_ref(), false)?;
-        let (fs, node) = self.must_find(&found)?;
+        let (_, place, _) = self.there(path.as_ref(), false)?;
         let meta = Meta { owner: Some((uid, gid)), mode: Some(mode), modified: None };
-        fs.lock().set_meta(node, &meta)
+        place.fs.lock().set_meta(place.node, &meta)
     }
 
     /// Free bytes of the volume that `path` lies on, and whether it can be changed.
     pub(crate) fn room(&self, path: &str) -> Result<u64> {
-        let found = self.resolve(path.as_bytes(), true)?;
-        let (fs, _) = self.must_find(&found)?;
-        let fs = fs.lock();
+        let place = self.resolve(path.as_bytes(), true)?.must_be()?;
+        let fs = place.fs.lock();
         fs.check_writable()?;
         fs.free()
     }
 }
 
-/// Removes `name` from a folder; a folder with all that is in it.
-fn remove_below(shared: &Shared, folder: Node, name: &[u8], depth: usize) -> Result<()> {
-    let missing = || Error::NotFound { path: String::from_utf8_lossy(name).into() };
-    let fs = shared.lock();
-    let node = fs.lookup(folder, name)?.ok_or_else(missing)?.node;
-    if fs.stat(node)?.kind == Kind::Folder {
-        if depth > MAX_DEPTH {
-            let (volume, what) = (String::from_utf8_lossy(name).into(), "folders lie inside themselves".into());
-            return Err(Error::Unsupported { volume, action: "removed", what });
+impl Place {
+    /// Replaces all bytes of a file. What its program might do beyond its user's rights, it may not any more (Linux, `fs/inode.c`,
+    /// `file_remove_privs`): whoever writes a file is not who trusted it.
+    fn replace(&self, bytes: &[u8]) -> Result<()> {
+        let mut fs = self.fs.lock();
+        let mut attributes = fs.attributes(self.node)?;
+        if attributes.iter().any(Attribute::is_capability) {
+            fs.truncate(self.node, 0)?;
+            attributes.retain(|attribute| !attribute.is_capability());
+            fs.set_attributes(self.node, &attributes)?;
         }
-        let mut inside = Vec::new();
-        fs.read_dir(node, &mut |entry| {
-            inside.push(entry.name);
-            Ok(ControlFlow::Continue(()))
-        })?;
-        drop(fs);
-        inside.iter().try_for_each(|name| remove_below(shared, node, name, depth + 1))?;
-    } else {
-        drop(fs);
+        fs.replace(self.node, bytes)
     }
-    shared.lock().unlink(folder, name)
+}
+
+/// What something new has from its folder: the group where that is handed on (Linux, `fs/inode.c`, `inode_init_owner`), and its default access list.
+fn inherit(owner: &mut Owner, above: &Stat, attributes: &[Attribute], kind: Kind) {
+    if above.mode & SET_GROUP != 0 {
+        owner.gid = above.gid;
+        owner.mode |= if kind == Kind::Folder { SET_GROUP } else { 0 };
+    }
+    let default = attributes.iter().find(|attribute| attribute.index == name_space::DEFAULT);
+    let Some(list) = default.filter(|_| kind != Kind::Link).and_then(|default| AccessList::of(&default.value)) else {
+        return;
+    };
+    let (own, mode) = list.inherited(owner.mode);
+    owner.mode = mode;
+    let mut give = |index, list: &AccessList| {
+        owner.attributes.push(Attribute { index, name: Vec::new(), value: list.value() });
+    };
+    if let Some(own) = &own {
+        give(name_space::ACCESS, own);
+    }
+    if kind == Kind::Folder {
+        give(name_space::DEFAULT, &list);
+    }
 }

@@ -2,6 +2,7 @@
 
 mod change;
 mod open;
+mod spot;
 mod start;
 
 use std::{
@@ -24,6 +25,7 @@ use crate::{
 };
 
 pub(crate) use open::OpenFile;
+pub use spot::Spot;
 pub(crate) use start::Start;
 
 /// A name in a folder, as bytes.
@@ -61,6 +63,44 @@ pub(crate) enum Label {
 pub(crate) trait Labels: Send {
     /// The label of what is made at `path`.
     fn label(&self, path: &[u8], kind: Kind) -> Label;
+}
+
+/// Something in a file system, found once.
+#[derive(Clone)]
+struct Place {
+    fs: Shared,
+    node: Node,
+}
+
+/// Where a path led.
+struct Found {
+    /// Without links, names as they are stored.
+    path: Vec<Name>,
+    /// What each part of it is, the first folder before all; nothing where nothing is.
+    trail: Vec<Option<Place>>,
+}
+
+impl Found {
+    /// What is there.
+    fn place(&self) -> Option<Place> {
+        self.trail.last().cloned().flatten()
+    }
+
+    /// The same, where there has to be something.
+    fn must_be(&self) -> Result<Place> {
+        self.place().ok_or_else(|| Error::NotFound { path: shown(&self.path) })
+    }
+
+    fn stat(&self) -> Result<Option<Stat>> {
+        self.trail.last().and_then(Option::as_ref).map(|place| place.fs.lock().stat(place.node)).transpose()
+    }
+
+    /// The folder that it is in, which has to be there, and its name in it; `None` for the first folder.
+    fn in_folder(&self) -> Result<Option<(Place, &Name)>> {
+        let Some((name, path)) = self.path.split_last() else { return Ok(None) };
+        let folder = self.trail.iter().rev().nth(1).and_then(Option::clone);
+        Ok(Some((folder.ok_or_else(|| Error::NotFound { path: shown(path) })?, name)))
+    }
 }
 
 /// A tree of files.
@@ -107,11 +147,6 @@ fn named(path: &[Name]) -> impl Fn(Error) -> Error {
             other => other,
         }
     }
-}
-
-/// The folder of a path.
-fn parent(path: &[Name]) -> &[Name] {
-    path.split_last().map_or(path, |(_, parent)| parent)
 }
 
 impl Tree {
@@ -188,59 +223,24 @@ impl Tree {
         self.mounts.iter().try_for_each(|mount| mount.fs.lock().reload())
     }
 
-    /// The mount that `path` lies in, by its place, and how long the mount's own path is.
-    fn mount_of(&self, path: &[Name]) -> (usize, usize) {
+    /// The mount that `path` lies in, by its place.
+    fn mount_of(&self, path: &[Name]) -> usize {
         let fits = |mount: &&Mount| path.starts_with(&mount.path);
-        let deepest = self.mounts.iter().filter(fits).max_by_key(|mount| mount.path.len());
-        let depth = deepest.map_or(0, |mount| mount.path.len());
+        let deepest = self.mounts.iter().filter(fits).map(|mount| mount.path.len()).max().unwrap_or(0);
         // The last one mounted at a place hides those below it.
-        (
-            self.mounts
-                .iter()
-                .rposition(|mount| mount.path.len() == depth && path.starts_with(&mount.path))
-                .unwrap_or(0),
-            depth,
-        )
+        self.mounts.iter().rposition(|mount| mount.path.len() == deepest && path.starts_with(&mount.path)).unwrap_or(0)
     }
 
-    /// The file system that `path` lies in, its node there, and its last name as it is stored; `None` when there is nothing.
-    #[expect(clippy::indexing_slicing, reason = "the depth is that of a mount above this very path")]
-    fn locate(&self, path: &[Name]) -> Result<Option<(Shared, Entry)>> {
-        let (index, depth) = self.mount_of(path);
-        let Mount { fs: shared, start, .. } = &self.mounts[index];
-        let shared = shared.clone();
-        let fs = shared.lock();
-        let node = start.as_ref().map_or_else(|| fs.root(), |start| start.node);
-        let mut found = Entry { name: path.last().cloned().unwrap_or_default(), node };
-        for name in &path[depth..] {
-            match fs.lookup(found.node, name) {
-                Ok(Some(entry)) => found = entry,
-                // What is no folder holds nothing.
-                Ok(None) | Err(Error::WrongKind { .. }) => return Ok(None),
-                Err(error) => return Err(error),
-            }
-        }
-        drop(fs);
-        Ok(Some((shared, found)))
+    /// Where what is mounted at this very path begins.
+    fn mounted_at(&self, path: &[Name]) -> Option<Place> {
+        let mount = self.mounts.iter().rev().find(|mount| mount.path == path)?;
+        let fs = mount.fs.clone();
+        let node = mount.start.as_ref().map_or_else(|| fs.lock().root(), |start| start.node);
+        Some(Place { fs, node })
     }
 
-    /// The file system that `path` lies in, and its node there.
-    fn find(&self, path: &[Name]) -> Result<Option<(Shared, Node)>> {
-        Ok(self.locate(path)?.map(|(fs, entry)| (fs, entry.node)))
-    }
-
-    /// The same, where there has to be something.
-    fn must_find(&self, path: &[Name]) -> Result<(Shared, Node)> {
-        self.find(path)?.ok_or_else(|| Error::NotFound { path: shown(path) })
-    }
-
-    fn stat_at(&self, path: &[Name]) -> Result<Option<Stat>> {
-        self.find(path)?.map(|(fs, node)| fs.lock().stat(node)).transpose()
-    }
-
-    /// Names in the folder at `path`, which has no links, in the order in which they lie.
-    fn names_at(&self, path: &[Name]) -> Result<Vec<Name>> {
-        let (fs, node) = self.must_find(path)?;
+    /// Names in a folder, in the order in which they lie; `path` is only told.
+    fn names_in(&self, folder: &Place, path: &[Name]) -> Result<Vec<Name>> {
         let mut hold = self.budget.hold();
         let mut names = Vec::new();
         let mut visit = |entry: Entry| {
@@ -248,7 +248,7 @@ impl Tree {
             names.push(entry.name);
             Ok(ControlFlow::Continue(()))
         };
-        fs.lock().read_dir(node, &mut visit).map_err(named(path))?;
+        folder.fs.lock().read_dir(folder.node, &mut visit).map_err(named(path))?;
         Ok(names)
     }
 
@@ -262,32 +262,53 @@ impl Tree {
 
     /// Free bytes of the volume that the first folder lies on.
     pub(crate) fn free(&self) -> Result<u64> {
-        let (fs, _) = self.must_find(&[])?;
-        fs.lock().free()
+        let first = self.resolve(b"", true)?.must_be()?;
+        first.fs.lock().free()
     }
 
-    /// The path without links that `path` leads to, its names as they are stored; the last name need not be there. `follow`
-    /// follows a link at the end.
-    fn resolve(&self, path: &[u8], follow: bool) -> Result<Vec<Name>> {
+    /// Walks along `path`, each folder asked once, over links and mounts. The last name need not be there; `follow` follows a link at the end.
+    fn resolve(&self, path: &[u8], follow: bool) -> Result<Found> {
         let mut todo: Vec<Name> = steps(path).rev().collect();
-        let mut done: Vec<Name> = Vec::new();
+        let mut found = Found { path: Vec::new(), trail: vec![self.mounted_at(&[])] };
+        let missing = || Error::NotFound { path: String::from_utf8_lossy(path).into() };
         let mut links = 0;
         while let Some(name) = todo.pop() {
             if name == b".." || name == b"." {
                 // What is no folder has none above it, and is not one itself.
-                if !done.is_empty() && self.stat_at(&done)?.is_none_or(|stat| stat.kind != Kind::Folder) {
-                    return Err(Error::NotFound { path: String::from_utf8_lossy(path).into() });
+                if !found.path.is_empty() && found.stat()?.is_none_or(|stat| stat.kind != Kind::Folder) {
+                    return Err(missing());
                 }
-                if name == b".." {
-                    done.pop();
+                if name == b".." && found.path.pop().is_some() {
+                    found.trail.pop();
                 }
                 continue;
             }
-            done.push(self.as_mounted(&done, name));
-            let Some((fs, Entry { name, node })) = self.locate(&done)? else { continue };
-            done.pop();
-            done.push(name);
-            if (todo.is_empty() && !follow) || fs.lock().stat(node)?.kind != Kind::Link {
+            let name = self.as_mounted(&found.path, name);
+            found.path.push(name);
+            if let Some(place) = self.mounted_at(&found.path) {
+                found.trail.push(Some(place));
+                continue;
+            }
+            let entry = match (found.trail.last(), found.path.last()) {
+                (Some(Some(Place { fs, node })), Some(name)) => match fs.lock().lookup(*node, name) {
+                    Ok(entry) => entry.map(|entry| (fs.clone(), entry)),
+                    // What is no folder holds nothing.
+                    Err(Error::WrongKind { .. }) => None,
+                    Err(error) => return Err(error),
+                },
+                _ => None,
+            };
+            let Some((fs, Entry { name, node })) = entry else {
+                found.trail.push(None);
+                continue;
+            };
+            if let Some(last) = found.path.last_mut() {
+                *last = name;
+            }
+            // What is on the way has to be asked what it is; the end only where links are followed.
+            let is_link = (follow || !todo.is_empty()) && fs.lock().stat(node)?.kind == Kind::Link;
+            if !is_link {
+                found.trail.push(Some(Place { fs, node }));
                 continue;
             }
             links += 1;
@@ -295,21 +316,22 @@ impl Tree {
                 return Err(Error::LinkLoop { path: String::from_utf8_lossy(path).into() });
             }
             let target = fs.lock().link_target(node)?;
-            done.pop();
+            found.path.pop();
             if target.starts_with(b"/") {
-                done.clear();
+                found.path.clear();
+                found.trail.truncate(1);
             }
             todo.extend(steps(&target).rev());
         }
-        Ok(done)
+        Ok(found)
     }
 
-    fn there(&self, path: &[u8], follow: bool) -> Result<(Vec<Name>, Stat)> {
+    fn there(&self, path: &[u8], follow: bool) -> Result<(Found, Place, Stat)> {
         let found = self.resolve(path, follow)?;
-        match self.stat_at(&found)? {
-            Some(stat) => Ok((found, stat)),
-            None => Err(Error::NotFound { path: String::from_utf8_lossy(path).into() }),
-        }
+        let missing = || Error::NotFound { path: String::from_utf8_lossy(path).into() };
+        let place = found.place().ok_or_else(missing)?;
+        let stat = place.fs.lock().stat(place.node)?;
+        Ok((found, place, stat))
     }
 
     /// What is at `path`, behind links.
@@ -317,7 +339,7 @@ impl Tree {
     /// # Errors
     /// [`Error::NotFound`]; those of the file system.
     pub fn stat(&self, path: impl AsRef<[u8]>) -> Result<Stat> {
-        self.there(path.as_ref(), true).map(|(_, stat)| stat)
+        self.there(path.as_ref(), true).map(|(.., stat)| stat)
     }
 
     /// What is at `path`, be it a link.
@@ -325,7 +347,7 @@ impl Tree {
     /// # Errors
     /// As [`Tree::stat`].
     pub fn stat_link(&self, path: impl AsRef<[u8]>) -> Result<Stat> {
-        self.there(path.as_ref(), false).map(|(_, stat)| stat)
+        self.there(path.as_ref(), false).map(|(.., stat)| stat)
     }
 
     /// Whether something is at `path`, behind links; false also where that cannot be told, which is noted.
@@ -343,26 +365,13 @@ impl Tree {
     /// # Errors
     /// As [`Tree::stat`]; [`Error::WrongKind`].
     pub fn list(&self, path: impl AsRef<[u8]>) -> Result<Vec<(Vec<u8>, Stat)>> {
-        let (found, _) = self.there(path.as_ref(), true)?;
-        let mut names = self.names_at(&found)?;
-        let mut hold = self.budget.hold();
-        names.sort();
-        let mut entries = Vec::with_capacity(names.len());
-        for name in names {
-            hold.grow(2 * name.len() as u64 + ENTRY)?;
-            let mut whole = found.clone();
-            whole.push(name.clone());
-            // An entry that names what is not there is damage, but no reason to show nothing.
-            if let Some(stat) = self.stat_at(&whole)? {
-                entries.push((name, stat));
-            }
-        }
-        Ok(entries)
+        let inside = self.inside(&self.spot(path, true)?)?;
+        Ok(inside.into_iter().map(|(name, spot)| (name, spot.stat)).collect())
     }
 
     /// The names in a folder, as text, in alphabetical order; none when it is not there.
     pub(crate) fn names(&self, path: &str) -> Vec<String> {
-        let listed = self.resolve(path.as_bytes(), true).and_then(|found| self.names_at(&found));
+        let listed = self.resolve(path.as_bytes(), true).and_then(|found| self.names_in(&found.must_be()?, &found.path));
         let mut names: Vec<String> = self
             .noted(path, listed)
             .unwrap_or_default()
@@ -378,15 +387,14 @@ impl Tree {
     /// # Errors
     /// As [`Tree::stat`]; [`Error::WrongKind`]; [`Error::TooLarge`].
     pub fn read(&self, path: impl AsRef<[u8]>, most: u64) -> Result<Vec<u8>> {
-        let (found, stat) = self.there(path.as_ref(), true)?;
+        let (found, place, stat) = self.there(path.as_ref(), true)?;
         if stat.kind != Kind::File {
-            return Err(Error::WrongKind { path: shown(&found), wanted: "file" });
+            return Err(Error::WrongKind { path: shown(&found.path), wanted: "file" });
         }
         // There has to be room for it beside all that is held.
         let _room = self.budget.take(stat.size.min(most))?;
-        let (fs, node) = self.must_find(&found)?;
-        let content = fs.lock().content(node, most);
-        content.map_err(named(&found))
+        let content = place.fs.lock().content(place.node, most);
+        content.map_err(named(&found.path))
     }
 
     /// The first bytes of the file at `path`, at most `len`.
@@ -394,10 +402,9 @@ impl Tree {
     /// # Errors
     /// As [`Tree::read`].
     pub(crate) fn head(&self, path: &str, len: usize) -> Result<Vec<u8>> {
-        let (found, _) = self.there(path.as_bytes(), true)?;
-        let (fs, node) = self.must_find(&found)?;
+        let (_, place, _) = self.there(path.as_bytes(), true)?;
         let mut bytes = vec![0; len];
-        let read = fs.lock().read_at(node, 0, &mut bytes)?;
+        let read = place.fs.lock().read_at(place.node, 0, &mut bytes)?;
         bytes.truncate(read);
         Ok(bytes)
     }
@@ -418,24 +425,15 @@ impl Tree {
     /// # Errors
     /// As [`Tree::stat`]; [`Error::WrongKind`].
     pub fn link_target(&self, path: impl AsRef<[u8]>) -> Result<Vec<u8>> {
-        let (found, stat) = self.there(path.as_ref(), false)?;
-        if stat.kind != Kind::Link {
-            return Err(Error::WrongKind { path: shown(&found), wanted: "link" });
-        }
-        let (fs, node) = self.must_find(&found)?;
-        let target = fs.lock().link_target(node);
-        target.map_err(named(&found))
+        self.spot(path, false)?.link_target()
     }
 
-    /// Extended attributes of what is at `path`, be it a link: names and values.
+    /// Extended attributes of what is at `path`, be it a link: names and values, as programs of the guest see them.
     ///
     /// # Errors
     /// As [`Tree::stat`].
-    pub fn attributes(&self, path: impl AsRef<[u8]>) -> Result<Vec<(String, Vec<u8>)>> {
-        let (found, _) = self.there(path.as_ref(), false)?;
-        let (fs, node) = self.must_find(&found)?;
-        let attributes = fs.lock().attributes(node)?;
-        Ok(attributes.into_iter().map(|attribute| (attribute.full_name(), attribute.value)).collect())
+    pub fn attributes(&self, path: impl AsRef<[u8]>) -> Result<Vec<(Vec<u8>, Vec<u8>)>> {
+        self.spot(path, false)?.attributes()
     }
 
     /// Refuses where the volume that `path` lies on cannot be changed.
@@ -443,9 +441,8 @@ impl Tree {
     /// # Errors
     /// [`Error::Unsupported`], with the reason.
     pub(crate) fn check_writable(&self, path: &str) -> Result<()> {
-        let found = self.resolve(path.as_bytes(), true)?;
-        let (fs, _) = self.must_find(&found)?;
-        fs.lock().check_writable()
+        let place = self.resolve(path.as_bytes(), true)?.must_be()?;
+        place.fs.lock().check_writable()
     }
 
     /// Streams beside the bytes of what is at `path`, be it a link.
@@ -453,10 +450,8 @@ impl Tree {
     /// # Errors
     /// As [`Tree::stat`].
     pub fn streams(&self, path: impl AsRef<[u8]>) -> Result<Vec<Stream>> {
-        let (found, _) = self.there(path.as_ref(), false)?;
-        let (fs, node) = self.must_find(&found)?;
-        let streams = fs.lock().streams(node)?;
-        Ok(streams)
+        let (_, place, _) = self.there(path.as_ref(), false)?;
+        place.fs.lock().streams(place.node)
     }
 
     /// A text; `None` when it is not there. Bytes that are no UTF-8 are taken as Latin-1, and written so again.

@@ -2,7 +2,7 @@
 
 use std::io::{self, Read};
 
-use super::{Tree, shown};
+use super::{Place, Tree, shown};
 use crate::{
     error::{Error, Result},
     fs::{
@@ -20,12 +20,11 @@ impl Tree {
     /// # Errors
     /// As [`Tree::read`].
     pub(crate) fn open_file(&self, path: &str) -> Result<OpenFile> {
-        let (found, stat) = self.there(path.as_bytes(), true)?;
+        let (found, Place { fs, node }, stat) = self.there(path.as_bytes(), true)?;
         if stat.kind != Kind::File {
-            return Err(Error::WrongKind { path: shown(&found), wanted: "file" });
+            return Err(Error::WrongKind { path: shown(&found.path), wanted: "file" });
         }
-        let (fs, node) = self.must_find(&found)?;
-        Ok(OpenFile { fs, node, path: shown(&found), size: stat.size })
+        Ok(OpenFile { fs, node, path: shown(&found.path), size: stat.size })
     }
 
     /// The bytes of the file at `path`, to be read on and on.
@@ -33,11 +32,10 @@ impl Tree {
     /// # Errors
     /// As [`Tree::read`].
     pub fn reader(&self, path: impl AsRef<[u8]>) -> Result<impl Read> {
-        let (found, stat) = self.there(path.as_ref(), true)?;
+        let (found, Place { fs, node }, stat) = self.there(path.as_ref(), true)?;
         if stat.kind != Kind::File {
-            return Err(Error::WrongKind { path: shown(&found), wanted: "file" });
+            return Err(Error::WrongKind { path: shown(&found.path), wanted: "file" });
         }
-        let (fs, node) = self.must_find(&found)?;
         Ok(io::BufReader::with_capacity(PIECE, Reader { fs, node, at: 0 }))
     }
 }

@@ -12,7 +12,13 @@ use super::{
     map::Map,
     seal,
 };
-use crate::{error::Result, fs::node::Attribute};
+use crate::{
+    error::Result,
+    fs::{
+        acl::AccessList,
+        node::{Attribute, name_space},
+    },
+};
 
 /// Flags of an entry.
 mod flag {
@@ -25,6 +31,9 @@ mod flag {
     /// Is not whole yet, or not any more.
     pub const INCOMPLETE: u8 = 0x80;
 }
+
+/// Names of access lists as they are stored, and what stands for each.
+const LISTS: [(&[u8], u8); 2] = [(b"SGI_ACL_FILE", name_space::ACCESS), (b"SGI_ACL_DEFAULT", name_space::DEFAULT)];
 
 const MAGICS: [u16; 2] = [0xfbee, 0x3bee];
 /// The largest value.
@@ -66,6 +75,33 @@ impl Xfs {
 
     /// All attributes of an inode.
     pub(super) fn attributes_of(&self, inode: &Inode) -> Result<Vec<Attribute>> {
+        let mut found = self.stored_attributes(inode)?;
+        for one in &mut found {
+            let kind = LISTS.iter().find(|(name, _)| one.index == name_space::TRUSTED && one.name == *name);
+            let Some((_, index)) = kind else { continue };
+            let wrong = || self.device.damaged(format!("the access list of inode {} is none", inode.number));
+            let value = AccessList::of_xfs(&one.value).ok_or_else(wrong)?.value();
+            *one = Attribute { index: *index, name: Vec::new(), value };
+        }
+        Ok(found)
+    }
+
+    /// Lets an inode have these attributes, as programs set them, whatever it had; the inode is not written.
+    ///
+    /// # Errors
+    /// As [`Xfs::lay_attributes`].
+    pub(super) fn give_attributes(&mut self, inode: &mut Inode, attributes: &[Attribute]) -> Result<()> {
+        let mut stored = attributes.to_vec();
+        for one in &mut stored {
+            let Some((name, _)) = LISTS.iter().find(|(_, index)| one.index == *index) else { continue };
+            let list = AccessList::of(&one.value).ok_or_else(|| self.device.unchangeable("an access list is none"))?;
+            *one = Attribute { index: name_space::TRUSTED, name: name.to_vec(), value: list.xfs_value() };
+        }
+        self.lay_attributes(inode, &stored)
+    }
+
+    /// All attributes of an inode, each as it is stored.
+    pub(super) fn stored_attributes(&self, inode: &Inode) -> Result<Vec<Attribute>> {
         if inode.fork_offset() == 0 {
             return Ok(Vec::new());
         }

@@ -7,7 +7,7 @@ use super::{
 };
 use crate::{
     error::{Error, Result},
-    fs::node::{Meta, New, Owner, check_name},
+    fs::node::{Attribute, Meta, New, Owner, check_name},
 };
 
 fn text(name: &[u8]) -> String {
@@ -37,7 +37,7 @@ impl Xfs {
             inode.set_time(Time::Modification, modified);
         }
         // Attributes first: what the other fork has room for depends on them.
-        self.lay_attributes(&mut inode, &owner.attributes)?;
+        self.give_attributes(&mut inode, &owner.attributes)?;
         match new {
             New::File(bytes) => {
                 let mut map = super::map::Map::default();
@@ -103,6 +103,16 @@ impl Xfs {
         }
         self.drop_attributes(inode)?;
         self.give_inode(inode)
+    }
+
+    /// Lets something have these attributes, and no others.
+    pub(super) fn set_attributes_of(&mut self, number: u64, attributes: &[Attribute]) -> Result<()> {
+        self.begin_change()?;
+        let mut inode = self.inode(number)?;
+        self.give_attributes(&mut inode, attributes)?;
+        self.touch_change(&mut inode);
+        self.write_inode(&mut inode)?;
+        self.flush()
     }
 
     /// Sets owner, permissions and time of something that is there.

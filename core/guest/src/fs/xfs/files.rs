@@ -1,5 +1,7 @@
 //! The bytes of files: read, written at any place, cut off.
 
+use std::ops::Range;
+
 use reformis_disk::to_usize;
 
 use super::{
@@ -63,6 +65,14 @@ impl Xfs {
             self.device.read(self.block_byte(run.physical) + (from - start), target)?;
         }
         Ok(len)
+    }
+
+    /// The ranges of a file that are stored.
+    pub(super) fn stored_ranges(&self, inode: &Inode) -> Result<Vec<Range<u64>>> {
+        if inode.format(Fork::Data) == Some(Format::Local) {
+            return Ok(std::iter::once(0..inode.size()).collect());
+        }
+        Ok(self.map(inode, Fork::Data)?.stored(self.sb.block(), inode.size()))
     }
 
     /// All bytes of a file of at most `most`.

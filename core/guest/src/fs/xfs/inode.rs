@@ -6,7 +6,7 @@ use super::{
     seal,
     superblock::{features2, incompat},
 };
-use crate::error::Result;
+use crate::{error::Result, fs::node::Device};
 
 const MAGIC: &[u8; 2] = b"IN";
 const CHECKSUM_V3: usize = 176;
@@ -176,6 +176,21 @@ impl Inode {
             return i64::from(be32(&self.bytes, at).cast_signed());
         }
         (be64(&self.bytes, at) / 1_000_000_000).cast_signed() - BIGTIME_START
+    }
+
+    /// Nanoseconds of a time.
+    pub(super) fn nanoseconds(&self, time: Time) -> u32 {
+        let at = time as usize;
+        if self.flags2() & flags2::BIGTIME == 0 {
+            return be32(&self.bytes, at + 4).min(999_999_999);
+        }
+        fields::low32(be64(&self.bytes, at) % 1_000_000_000)
+    }
+
+    /// The device that this stands for (section "Data Fork", `xfs_dev`: in the form of System V).
+    pub(super) fn device(&self) -> Device {
+        let stored = be32(self.fork(Fork::Data), 0);
+        Device { major: stored >> 18 & 0x3fff, minor: stored & 0x3_ffff }
     }
 
     /// Sets a time in seconds since 1970; what the inode cannot say becomes the nearest that it can.

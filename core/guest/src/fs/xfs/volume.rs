@@ -1,6 +1,9 @@
 //! XFS as a file system among others. A node is the number of an inode.
 
-use std::{ops::ControlFlow, sync::Arc};
+use std::{
+    ops::{ControlFlow, Range},
+    sync::Arc,
+};
 
 use reformis_disk::budget::Budget;
 
@@ -14,7 +17,7 @@ use crate::{
     error::{Error, Result},
     fs::{
         FileSystem, FileSystemMut,
-        node::{Attribute, Entry, Facts, Kind, Meta, New, Node, Owner, Stat},
+        node::{Attribute, Entry, Facts, Meta, New, Node, Owner, Stat, kind_of},
         registry::JOURNAL,
     },
 };
@@ -91,20 +94,17 @@ impl FileSystem for Xfs {
 
     fn stat(&self, node: Node) -> Result<Stat> {
         let inode = self.inode(node.number)?;
-        let kind = match inode.mode() & mode::KIND {
-            mode::FILE => Kind::File,
-            mode::FOLDER => Kind::Folder,
-            mode::LINK => Kind::Link,
-            _ => Kind::Other,
-        };
+        let (kind, special) = kind_of(inode.mode().into(), || inode.device());
         let (uid, gid) = inode.owner();
         Ok(Stat {
             kind,
+            special,
             size: inode.size(),
             mode: inode.mode() & 0o7777,
             uid,
             gid,
             modified: inode.time(Time::Modification),
+            nanoseconds: inode.nanoseconds(Time::Modification),
             links: inode.links(),
             id: inode.number,
         })
@@ -116,6 +116,10 @@ impl FileSystem for Xfs {
 
     fn content(&self, node: Node, most: u64) -> Result<Vec<u8>> {
         self.whole(&self.file(node)?, most)
+    }
+
+    fn stored(&self, node: Node) -> Result<Vec<Range<u64>>> {
+        self.stored_ranges(&self.file(node)?)
     }
 
     fn link_target(&self, node: Node) -> Result<Vec<u8>> {
@@ -159,6 +163,10 @@ impl FileSystemMut for Xfs {
 
     fn set_meta(&mut self, node: Node, meta: &Meta) -> Result<()> {
         self.set_meta_of(node.number, meta)
+    }
+
+    fn set_attributes(&mut self, node: Node, attributes: &[Attribute]) -> Result<()> {
+        self.set_attributes_of(node.number, attributes)
     }
 
     fn reload(&mut self) -> Result<()> {

@@ -47,7 +47,7 @@ impl Contexts {
             lines.find(|(name, _)| name.trim() == key).map(|(_, value)| value.trim().to_string())
         };
         let policy = value("SELINUXTYPE").filter(|name| !name.is_empty() && !name.contains('/'))?;
-        let labelled = tree.attributes("/").ok()?.iter().any(|(name, _)| name == "security.selinux");
+        let labelled = tree.attributes("/").ok()?.iter().any(|(name, _)| name == b"security.selinux");
         if value("SELINUX").as_deref() == Some("disabled") || !labelled {
             return None;
         }

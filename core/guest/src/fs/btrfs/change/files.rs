@@ -8,7 +8,10 @@ use super::{
 };
 use crate::{
     error::{Error, Result},
-    fs::node::{Attribute, Meta, New, Node, Owner, check_name},
+    fs::{
+        FileSystem,
+        node::{Attribute, Meta, New, Node, Owner, check_name},
+    },
 };
 
 fn text(name: &[u8]) -> String {
@@ -166,6 +169,21 @@ impl Btrfs {
         self.write_inode(&mut inode, false)?;
         self.finish_change()?;
         Ok(node)
+    }
+
+    /// Lets something have these attributes, and no others of those that programs see.
+    pub(in super::super) fn set_attributes_of(&mut self, node: Node, attributes: &[Attribute]) -> Result<()> {
+        let known = self.attributes(node)?;
+        self.begin_in(node.tree)?;
+        let mut inode = self.inode_in(node)?;
+        for old in known.iter().filter(|old| !attributes.contains(old)) {
+            self.take_attribute(&inode, &full_name(old))?;
+        }
+        for new in attributes.iter().filter(|new| !known.contains(new)) {
+            self.add_attribute(&inode, &full_name(new), &new.value)?;
+        }
+        self.write_inode(&mut inode, false)?;
+        self.finish_change()
     }
 
     /// Sets owner, permissions and time of something that is there.

@@ -215,4 +215,13 @@ impl Btrfs {
         let made = entry((0, 0, 0), self.change_generation(), ATTRIBUTE, name, value);
         self.put(inode.tree, key, [others, made].concat())
     }
+
+    /// Takes an attribute away from an inode.
+    pub(super) fn take_attribute(&mut self, inode: &Inode, name: &[u8]) -> Result<()> {
+        let key = (inode.number, items::ATTRIBUTE, name_hash(name));
+        let item = self.item(self.root_of(inode.tree)?, key)?.unwrap_or_default();
+        let gone = || self.device.damaged(format!("inode {} does not have an attribute that it has", inode.number));
+        let (at, len, _) = find(&item, name).ok_or_else(gone)?;
+        self.take_part(inode.tree, key, item, at, len)
+    }
 }

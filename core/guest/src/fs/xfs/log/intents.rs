@@ -263,7 +263,7 @@ impl Xfs {
             _ => return Err(self.unfinished("an attribute of an unknown kind")),
         };
         let mut inode = self.inode(inode)?;
-        let mut all = self.attributes_of(&inode)?;
+        let mut all = self.stored_attributes(&inode)?;
         all.retain(|one| one.index != index || one.name != name);
         match operation {
             1 | 3 => all.push(Attribute { index, name, value }),

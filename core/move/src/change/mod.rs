@@ -1,5 +1,7 @@
 //! One disk changed inside: made ready for a destination ([`refit`]), or as a person says ([`patch`]).
 
+mod put;
+
 use std::{
     path::{Path, PathBuf},
     sync::Arc,
@@ -26,9 +28,6 @@ use crate::{
     recast::{self, Edited, Recast},
     record::GuestRecord,
 };
-
-/// Files below a folder that is put into a guest.
-const MAX_PUT: usize = 100_000;
 
 /// How a disk is made ready.
 #[derive(Debug, Clone)]
@@ -124,13 +123,13 @@ fn edited(disk: Arc<dyn Disk>, mut inside: Inside, accept: &[String]) -> Result<
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Change {
     /// A file or a folder of this machine is put at a path in the guest.
-    Put(PathBuf, String),
+    Put(PathBuf, Vec<u8>),
     /// A folder is made, with those that lead to it.
-    Folder(String),
+    Folder(Vec<u8>),
     /// A symbolic link is made: its path, and where it leads.
-    Link(String, String),
+    Link(Vec<u8>, Vec<u8>),
     /// What is at a path is removed; a folder with all that is in it.
-    Remove(String),
+    Remove(Vec<u8>),
     /// Keys and values of a registry hive are changed.
     Registry(String, Vec<HiveChange>),
 }
@@ -170,7 +169,7 @@ pub fn patch(options: &PatchOptions, context: &Context<'_>) -> Result<Recast> {
                     changes.extend(keys::change(&mut tree, hive, wanted, now)?.iter().map(|made| told(hive, made)));
                 }
                 change => {
-                    apply(&mut tree, change)?;
+                    apply(&mut tree, change, context)?;
                     changes.push(shown(change));
                 }
             }
@@ -233,11 +232,12 @@ pub(crate) fn tree_of(guest: &mut Guest, volume: Option<&str>, path: &str, now: 
 }
 
 fn shown(change: &Change) -> String {
+    let text = |path: &[u8]| String::from_utf8_lossy(path).into_owned();
     match change {
-        Change::Put(from, to) => format!("{to} is put in from {}", from.display()),
-        Change::Folder(path) => format!("{path} is made"),
-        Change::Link(path, target) => format!("{path} leads to {target}"),
-        Change::Remove(path) => format!("{path} is removed"),
+        Change::Put(from, to) => format!("{} is put in from {}", text(to), from.display()),
+        Change::Folder(path) => format!("{} is made", text(path)),
+        Change::Link(path, target) => format!("{} leads to {}", text(path), text(target)),
+        Change::Remove(path) => format!("{} is removed", text(path)),
         Change::Registry(hive, _) => format!("{hive} is changed"),
     }
 }
@@ -256,44 +256,15 @@ fn told(hive: &str, made: &Changed) -> String {
     }
 }
 
-fn apply(tree: &mut Tree, change: &Change) -> Result<()> {
+fn apply(tree: &mut Tree, change: &Change, context: &Context<'_>) -> Result<()> {
     match change {
-        Change::Put(from, to) => put(tree, from, to, &mut 0),
+        Change::Put(from, to) => put::put(tree, from, to, context),
         Change::Folder(path) => Ok(tree.make_folders(path)?),
         Change::Link(path, target) => Ok(tree.link(path, target)?),
         Change::Remove(path) => Ok(tree.remove(path)?),
         // The keys of a hive are changed where its tree is known.
         Change::Registry(..) => Ok(()),
     }
-}
-
-fn put(tree: &mut Tree, from: &Path, to: &str, count: &mut usize) -> Result<()> {
-    use std::os::unix::fs::PermissionsExt;
-    *count += 1;
-    if *count > MAX_PUT {
-        return Err(Error::TooMany { path: from.to_string_lossy().into(), most: MAX_PUT });
-    }
-    let metadata = std::fs::metadata(from).map_err(Error::io("reading", from))?;
-    if metadata.is_dir() {
-        tree.make_folders(to)?;
-        let mut entries: Vec<_> =
-            std::fs::read_dir(from).and_then(Iterator::collect::<Result<_, _>>).map_err(Error::io("reading", from))?;
-        entries.sort_by_key(std::fs::DirEntry::file_name);
-        for entry in entries {
-            let name = entry.file_name().to_string_lossy().into_owned();
-            put(tree, &entry.path(), &format!("{}/{name}", to.trim_end_matches('/')), count)?;
-        }
-        return Ok(());
-    }
-    // A path that ends in a slash, or is a folder, takes the file's own name.
-    let name = from.file_name().unwrap_or_default().to_string_lossy();
-    let to = if to.ends_with('/') || tree.is_folder(to) {
-        format!("{}/{name}", to.trim_end_matches('/'))
-    } else {
-        to.into()
-    };
-    let bytes = std::fs::read(from).map_err(Error::io("reading", from))?;
-    Ok(tree.write_as(&to, &bytes, (metadata.permissions().mode() & 0o777) as u16)?)
 }
 
 /// The shape of the image at `path`, for a result in its place.

@@ -1,0 +1,1 @@
+//! Cases that fell once, in the smallest form that was found: each runs by itself.
