@@ -20,7 +20,10 @@ use crate::{
     seen::{self, Tree, What},
 };
 
-const PROGRAM: &str = env!("CARGO_BIN_EXE_reformis");
+/// The program: the built one, or another that `REFORMIS_PROGRAM` names.
+fn program() -> Command {
+    Command::new(std::env::var_os("REFORMIS_PROGRAM").unwrap_or_else(|| env!("CARGO_BIN_EXE_reformis").into()))
+}
 
 pub(crate) fn text(output: &Output) -> String {
     String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr)
@@ -66,10 +69,39 @@ fn mount(kind: &Kind, image: &Path, place: &Path) -> Mount {
     Mount::new(image, place, "mount", options(kind.family)).unwrap_or_else(|why| panic!("the kernel does not mount it: {why}"))
 }
 
+/// Bytes that a volume has left for those who write to it.
+fn left_on(place: &Path) -> u64 {
+    rustix::fs::statvfs(place).map(|room| room.f_bavail * room.f_frsize).unwrap()
+}
+
 fn expect_sound(kind: &Kind, image: &Path, when: &str) {
     if let Some(complaint) = kind.complaint(image) {
         panic!("{when}, the checker says: {complaint}");
     }
+}
+
+/// Changes what is there once more, and stops in the middle of it; files that were open until then.
+fn tear(place: &Path) -> Vec<File> {
+    drop(File::open(place).map(rustix::fs::syncfs));
+    let mut open = Vec::new();
+    for number in 0..8 {
+        let at = place.join(format!("torn{number}"));
+        drop(fs::write(&at, bytes(number, 5000 << (number % 4))));
+        let file = File::options().read(true).write(true).open(&at);
+        match number % 4 {
+            // Deleted while it is in use, cut short, gone.
+            0 => drop(fs::remove_file(&at)),
+            1 => drop(file.as_ref().map(|file| file.set_len(100))),
+            2 => drop(fs::remove_file(place.join(format!("torn{}", number - 1)))),
+            _ => {}
+        }
+        if let Ok(file) = file {
+            drop(file.sync_all());
+            open.push(file);
+        }
+    }
+    stop(place);
+    open
 }
 
 /// Stops the file system as a machine that loses its power does, what it has noted on its disk.
@@ -79,7 +111,7 @@ fn stop(place: &Path) {
 
 /// What the program says to `patch`, or why not.
 pub(crate) fn patch(disk: &Disk, out: &Path, options: &[std::ffi::OsString]) -> Result<(), String> {
-    let mut command = Command::new(PROGRAM);
+    let mut command = program();
     command.arg("patch").arg(&disk.path).args(["--from", "raw", "--as", "raw/thin", "--volume", &disk.volume]);
     let output = command.args(&disk.more).args(options).arg("--out").arg(out).arg("--quiet").output().unwrap();
     let said = text(&output);
@@ -93,7 +125,7 @@ pub(crate) fn patch(disk: &Disk, out: &Path, options: &[std::ffi::OsString]) -> 
 
 /// The archive of all that the volume holds.
 pub(crate) fn archive(disk: &Disk, out: &Path) -> Output {
-    let mut command = Command::new(PROGRAM);
+    let mut command = program();
     command.arg("peek").arg(&disk.path).arg("/").args(["--volume", &disk.volume]).args(&disk.more);
     command.arg("--tar").arg(out).output().unwrap()
 }
@@ -227,13 +259,8 @@ pub(crate) fn judge(case: &Case) -> bool {
     let place = folder.join("place");
     let Ok(mounted) = Mount::new(&image, &place, "mount", options(case.kind.family)) else { return false };
     case.hands.iter().for_each(|hand| hands::does(&place, hand));
-    if case.torn {
-        for number in 0..5 {
-            drop(fs::write(place.join(format!("torn{number}")), bytes(number, 5000)));
-            drop(File::open(place.join(format!("torn{number}"))).and_then(|file| file.sync_all()));
-        }
-        stop(&place);
-    }
+    let open = case.torn.then(|| tear(&place));
+    drop(open);
     drop(mounted);
     // The truth: what the kernel makes of it.
     let mut truth = folder.join("truth");
@@ -251,12 +278,12 @@ pub(crate) fn judge(case: &Case) -> bool {
         orders::prepare(orders, &here);
         let reference = folder.join(format!("reference{number}"));
         copy_file(&truth, &reference);
-        let (taken, mut wanted) = {
+        let (taken, mut wanted, left) = {
             let mounted = mount(&case.kind, &reference, &place);
             let kernel = Kernel::new(&mounted.0);
             let taken = followed(&kernel, orders, &here);
             drop(kernel);
-            (taken, seen::tree(&mounted.0))
+            (taken, seen::tree(&mounted.0), left_on(&mounted.0))
         };
         let Some(taken) = taken else { continue };
         let options = orders::options(&taken, &here);
@@ -274,6 +301,8 @@ pub(crate) fn judge(case: &Case) -> bool {
         expect_sound(&case.kind, &result, "after a patch");
         let mounted = mount(&case.kind, &result, &place);
         let mut found = seen::tree(&mounted.0);
+        let now = left_on(&mounted.0);
+        assert!(now > 0 || left < 1 << 20, "the guest has nothing left, and {left} bytes if it does this itself");
         let as_it_is = found.clone();
         level(&before, &mut wanted, &mut found);
         if let Some(difference) = seen::difference(&wanted, &found) {

@@ -98,14 +98,17 @@ fn below(root: &Path, folder: &Path, found: &mut Tree, first: &mut BTreeMap<(u64
             What::File(metadata.len(), digest(&path))
         };
         let is_folder = what == What::Folder;
+        let own = (metadata.dev(), metadata.ino());
+        // What stands for a subvolume that a snapshot does not have is made up by Btrfs, with the time of the day.
+        let is_made_up = is_folder && own.1 == 2;
         let thing = Thing {
             what,
             mode: metadata.mode() & 0o7777,
             owner: (metadata.uid(), metadata.gid()),
             links: if is_folder { 1 } else { metadata.nlink() },
-            first: first.entry((metadata.dev(), metadata.ino())).or_insert_with(|| name.clone()).clone(),
+            first: if is_folder { name.clone() } else { first.entry(own).or_insert_with(|| name.clone()).clone() },
             attributes: attributes(&path),
-            time: (metadata.mtime(), metadata.mtime_nsec()),
+            time: if is_made_up { (0, 0) } else { (metadata.mtime(), metadata.mtime_nsec()) },
         };
         found.insert(name, thing);
         if is_folder {

@@ -107,6 +107,20 @@ impl Ext {
         Error::NoRoom { volume: self.device.name().into(), unit: unit.into(), needed, free }
     }
 
+    /// Counts what the groups have free: the superblock's own counts are those of the last time that it was unmounted (Linux, `fs/ext4/super.c`,
+    /// `ext4_count_free_clusters`).
+    pub(super) fn count_free(&mut self) -> Result<()> {
+        let (mut blocks, mut inodes) = (0_u64, 0_u32);
+        for number in 0..self.sb.groups() {
+            let group = self.group(number)?;
+            blocks = blocks.saturating_add(group.free_blocks().into());
+            inodes = inodes.saturating_add(group.free_inodes());
+        }
+        self.sb.set_free_blocks(blocks.min(self.sb.blocks()));
+        self.sb.s_free_inodes_count = inodes.min(self.sb.s_inodes_count.get()).into();
+        self.flush()
+    }
+
     /// Gives back single blocks.
     pub(super) fn free_blocks(&mut self, blocks: &[u64]) -> Result<()> {
         blocks.iter().try_for_each(|block| self.free_run(*block, 1))

@@ -29,7 +29,7 @@ pub(crate) fn open(device: &Device, now: i64) -> Result<(Ext, bool)> {
         device.bench().begin(JOURNAL, "what the guest had noted and not yet written to its place");
         // Orphans are given back where all that counts them is kept right; else their own kernel does it.
         let replayed = ext.replay().and_then(|()| match ext.check_features() {
-            Ok(()) => ext.release_orphans(),
+            Ok(()) => ext.count_free().and_then(|()| ext.release_orphans()),
             Err(_) => Ok(()),
         });
         if let Err(error) = replayed {

@@ -19,6 +19,11 @@ impl Xfs {
     pub(super) fn make(&mut self, folder: u64, name: &[u8], new: &New<'_>, owner: &Owner) -> Result<u64> {
         self.begin_change()?;
         check_name(name)?;
+        let bytes = match new {
+            New::File(bytes) | New::Link(bytes) => bytes.len() as u64,
+            New::Folder => 0,
+        };
+        self.check_left(bytes.div_ceil(self.sb.block()))?;
         let mut folder = self.inode(folder)?;
         if self.find(&folder, name)?.is_some() {
             return Err(Error::Exists { path: text(name) });

@@ -214,6 +214,11 @@ impl Xfs {
         let end = offset.checked_add(bytes.len() as u64).filter(|end| *end <= i64::MAX.unsigned_abs());
         let end = end.ok_or_else(|| self.device.unchangeable("no file is that long"))?;
         let mut map = self.map(&inode, Fork::Data)?;
+        // What is there already may be written over with nothing left, unless it is shared.
+        let there: u64 = map.stored(self.sb.block(), u64::MAX).iter().map(|range| range.end - range.start).sum();
+        if inode.flags2() & flags2::REFLINK != 0 || end > inode.size() || there < inode.size() {
+            self.check_left((bytes.len() as u64).div_ceil(self.sb.block()))?;
+        }
         if end > inode.size() {
             let gap = offset.max(inode.size());
             self.settle_end(&mut inode, &mut map, gap)?;

@@ -117,7 +117,9 @@ impl Xfs {
     /// The records that touch blocks from `start` to `end`, and those that lie right before and behind them.
     fn shared_around(&self, group: &Group, start: u32, end: u32) -> Result<Vec<Shared>> {
         let at = Shared { start, len: 0, count: 0 };
-        let before = self.record_to(group, Tree::Shared, &at.order())?.map(|record| Shared::of(&record));
+        // Before the first of these blocks, so that one which begins with them does not hide its neighbour. No file has block 0.
+        let left = Shared { start: start.saturating_sub(1), ..at };
+        let before = self.record_to(group, Tree::Shared, &left.order())?.map(|record| Shared::of(&record));
         if let Some(run) = before.filter(|run| run.start & COPY == 0) {
             self.check_shared(group, run)?;
         }

@@ -15,6 +15,11 @@ use crate::error::Result;
 
 /// Blocks of a group that are left to its own trees.
 pub(super) const HELD_BACK: u32 = 16;
+/// The most blocks of a volume that the kernel keeps for itself, and those of each group.
+const MOST_KEPT: u64 = 8192;
+const SET_ASIDE: u64 = 12;
+/// Blocks that an inode, an entry and maps may come to need beside a file's bytes.
+const FOR_TREES: u64 = 16;
 /// Free runs that are looked at for one that begins at a round number.
 const TRIES: usize = 256;
 
@@ -46,6 +51,17 @@ fn by_size(start: u32, len: u32) -> Order {
 }
 
 impl Xfs {
+    /// Refuses to take so many blocks for something new where too few would be left: the kernel keeps a part of the volume for changes of what is
+    /// there (Linux, `fs/xfs/xfs_mount.c`, `xfs_default_resblks`, and `xfs_alloc_set_aside`), and without it the guest starts with nothing left.
+    ///
+    /// # Errors
+    /// [`crate::Error::NoRoom`].
+    pub(super) fn check_left(&self, blocks: u64) -> Result<()> {
+        let kept = (self.sb.sb_dblocks.get() / 20).min(MOST_KEPT) + u64::from(self.sb.groups()) * SET_ASIDE;
+        let free = self.sb.sb_fdblocks.get().saturating_sub(kept);
+        if blocks.saturating_add(FOR_TREES) <= free { Ok(()) } else { Err(self.no_room(blocks, free)) }
+    }
+
     /// Spare blocks that the trees of a group may need for one change each.
     fn wanted_spares(&self, group: &Group) -> u32 {
         let trees = [Tree::ByBlock, Tree::BySize, Tree::Reverse];

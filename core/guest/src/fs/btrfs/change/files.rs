@@ -102,7 +102,7 @@ impl Btrfs {
 
     /// Removes `name` from a folder: a folder only when nothing is in it.
     pub(in super::super) fn remove(&mut self, folder: Node, name: &[u8]) -> Result<()> {
-        self.begin_in(folder.tree)?;
+        self.begin_removal_in(folder.tree)?;
         let mut folder = self.folder_in(folder)?;
         let node = self.named(&folder, name, "removed")?;
         let mut inode = self.inode_in(node)?;

@@ -149,6 +149,12 @@ impl Btrfs {
     /// # Errors
     /// Those of reading; [`crate::Error::Unsupported`].
     fn begin_change(&mut self) -> Result<()> {
+        self.begin_any()?;
+        self.make_room_for_blocks(0)
+    }
+
+    /// The same, for what gives room back: it may take what others have to leave.
+    fn begin_any(&mut self) -> Result<()> {
         // Another view of the same volume may have changed it since, and a change that failed was never written.
         let there = Superblock::read(&self.device)?;
         let goes_on = self.change.as_ref().is_some_and(|change| {
@@ -159,7 +165,7 @@ impl Btrfs {
             self.check_changeable()?;
             self.new_change(Vec::new())?;
         }
-        self.make_room_for_blocks(0)
+        Ok(())
     }
 
     /// Begins to replay a log, which has what is `reserved`.
@@ -197,6 +203,17 @@ impl Btrfs {
     /// Begins a change of something in a subvolume.
     fn begin_in(&mut self, tree: u64) -> Result<()> {
         self.begin_change()?;
+        self.check_own(tree)
+    }
+
+    /// Begins to remove something from a subvolume.
+    fn begin_removal_in(&mut self, tree: u64) -> Result<()> {
+        self.begin_any()?;
+        self.check_own(tree)
+    }
+
+    /// Refuses a subvolume that is not there, or that nobody may change.
+    fn check_own(&self, tree: u64) -> Result<()> {
         let gone = || self.device.damaged(format!("there is no subvolume {tree}"));
         let (_, item) = self.tree_entry(tree)?.ok_or_else(gone)?;
         if u64_at(&item, 208) & 1 != 0 {
