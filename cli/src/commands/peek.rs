@@ -1,8 +1,8 @@
 //! `reformis peek`
 
 use std::{
-    os::unix::ffi::OsStrExt,
     io::{self, BufWriter, IsTerminal, Write},
+    os::unix::ffi::OsStrExt,
     path::Path,
 };
 

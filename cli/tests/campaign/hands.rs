@@ -13,8 +13,8 @@ use std::{
 };
 
 use rustix::fs::{
-    AtFlags, CWD, FallocateFlags, FileType, Mode, OFlags, Timespec, Timestamps, XattrFlags, fallocate, ioctl_ficlone, lsetxattr,
-    mknodat, statvfs, utimensat,
+    AtFlags, CWD, FallocateFlags, FileType, Mode, OFlags, Timespec, Timestamps, XattrFlags, fallocate, ioctl_ficlone,
+    lsetxattr, mknodat, statvfs, utimensat,
 };
 
 use crate::case::{Hand, bytes, path, target};

@@ -66,7 +66,8 @@ fn options(family: Family) -> &'static str {
 }
 
 fn mount(kind: &Kind, image: &Path, place: &Path) -> Mount {
-    Mount::new(image, place, "mount", options(kind.family)).unwrap_or_else(|why| panic!("the kernel does not mount it: {why}"))
+    Mount::new(image, place, "mount", options(kind.family))
+        .unwrap_or_else(|why| panic!("the kernel does not mount it: {why}"))
 }
 
 /// Bytes that a volume has left for those who write to it.
@@ -241,7 +242,9 @@ pub(crate) fn followed(kernel: &Kernel, orders: &[Order], here: &Path) -> Option
 
 /// What the program refuses for a reason that it says, and that holds for the whole volume.
 fn is_refused(why: &str) -> bool {
-    ["it keeps quotas", "it allocates in clusters", "fast commits", "it was not unmounted", "is a subvolume"].iter().any(|reason| why.contains(reason))
+    ["it keeps quotas", "it allocates in clusters", "fast commits", "it was not unmounted", "is a subvolume"]
+        .iter()
+        .any(|reason| why.contains(reason))
 }
 
 /// Judges a case; false where there is no such volume.
@@ -289,8 +292,7 @@ pub(crate) fn judge(case: &Case) -> bool {
         let options = orders::options(&taken, &here);
         let after = folder.join(format!("after{number}.raw"));
         if let Err(why) = patch(&disk, &after, &options) {
-            let is_full = case.hands.iter().any(|hand| matches!(hand, Hand::Full(_)))
-                || case.kind.mib <= 64;
+            let is_full = case.hands.iter().any(|hand| matches!(hand, Hand::Full(_))) || case.kind.mib <= 64;
             let puts = taken.iter().any(|(_, order)| !matches!(order, Order::Remove(_)));
             assert!(is_refused(&why) || is_full && puts && why.contains("room"), "refused: {why}\n{taken:?}");
             assert!(!after.exists(), "a result that failed lies there");
@@ -316,7 +318,11 @@ pub(crate) fn judge(case: &Case) -> bool {
         let on = folder.join("on");
         copy_file(&truth, &on);
         let mounted = mount(&case.kind, &on, &place);
-        case.hands.iter().rev().filter(|hand| !matches!(hand, Hand::Full(_))).for_each(|hand| hands::does(&place, hand));
+        case.hands
+            .iter()
+            .rev()
+            .filter(|hand| !matches!(hand, Hand::Full(_)))
+            .for_each(|hand| hands::does(&place, hand));
         for (_, order) in &taken {
             if let Order::Put(place, ..) | Order::Link(place, _) = order {
                 drop(fs::remove_file(mounted.0.join(OsStr::from_bytes(&path(place)))));

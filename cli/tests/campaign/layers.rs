@@ -106,8 +106,10 @@ impl Disk {
                 let disk = File::create_new(&path).unwrap();
                 disk.set_len(size + 2 * lvm::EXTENT).unwrap();
                 let physical = [lvm::Physical { file: &disk, start: 0, size: size + 2 * lvm::EXTENT }];
-                let segments = runs(size)
-                    .map(|(_, at, len)| lvm::Segment { legs: vec![(0, (at - MIB) / lvm::EXTENT)], extents: len / lvm::EXTENT });
+                let segments = runs(size).map(|(_, at, len)| lvm::Segment {
+                    legs: vec![(0, (at - MIB) / lvm::EXTENT)],
+                    extents: len / lvm::EXTENT,
+                });
                 lvm::lay("tide", &physical, &[lvm::Volume { name: "root", segments: segments.into() }]).unwrap();
                 for (start, at, len) in runs(size) {
                     copy(&volume, start, &disk, at, len);

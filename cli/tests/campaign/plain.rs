@@ -1,12 +1,6 @@
 //! Volumes that this kernel does not mount: what the other tools see of names and bytes.
 
-use std::{
-    ffi::OsStr,
-    fs,
-    os::unix::ffi::OsStrExt,
-    path::Path,
-    process::Command,
-};
+use std::{ffi::OsStr, fs, os::unix::ffi::OsStrExt, path::Path, process::Command};
 
 use crate::{
     case::{Case, Hand, NAMES, Order, Place},

@@ -85,6 +85,7 @@ fn only_place(controller: ControllerKind, table: &Table) -> DiskPlace {
         needs: needs(table, controller.name()),
         drivers: drivers(table, controller.name()),
         others: Vec::new(),
+        boot: None,
     }
 }
 
@@ -126,7 +127,13 @@ pub(crate) fn described_hardware(machine: &Machine, table: &Table, keeps_entries
         uefi: machine.firmware != Firmware::Bios,
         unchanged: false,
         keeps_entries,
-        disks: order.into_iter().map(|index| Some(only_place(machine.disks[index].controller, table))).collect(),
+        disks: order
+            .into_iter()
+            .map(|index| {
+                let disk = &machine.disks[index];
+                Some(DiskPlace { boot: disk.boot, ..only_place(disk.controller, table) })
+            })
+            .collect(),
         adapters: machine.adapters.iter().map(adapter).collect(),
         host: None,
         others: Vec::new(),

@@ -8,7 +8,7 @@ use reformis_disk::{
     overlay::{Edit, Overlay},
 };
 use reformis_guest::{
-    Evidence, Found, Guest, Hardware, Link, Refit, Remark, State, Summary, Wishes, edit,
+    DiskPlace, Evidence, Found, Guest, Hardware, Link, Refit, Remark, State, Summary, Wishes, edit,
     nt::drivers::{Library, Medium},
 };
 use reformis_machine::{Clock, Destination, Firmware, Machine};
@@ -86,7 +86,7 @@ pub(crate) fn make_ready(
             .iter()
             .map(|(index, _)| {
                 let new = brief.disks.iter().find(|disk| disk.source == target.disks[*index].id)?;
-                Some(disk_place(new.controller, destination, after.firmware))
+                Some(DiskPlace { boot: new.boot, ..disk_place(new.controller, destination, after.firmware) })
             })
             .collect(),
         adapters: adapter_places(brief, destination, before, after),
@@ -319,19 +319,16 @@ pub(crate) fn told(remark: Remark) -> Option<Finding> {
     })
 }
 
-/// What of a chain does not hold. What the first kernel needs stands in the way; the rest is told.
+/// What of a chain does not hold. What the default start needs stands in the way; the rest is told.
 pub(crate) fn broken(system: &str, chain: &[Evidence]) -> Vec<Finding> {
-    let first = |link: Link| chain.iter().position(|evidence| evidence.link == link);
-    let is_first =
-        |index: usize| [Link::Kernel, Link::Driver, Link::Root].into_iter().any(|link| first(link) == Some(index));
-    let broken = chain.iter().enumerate().filter(|(_, evidence)| evidence.state == State::Broken);
+    let broken = chain.iter().filter(|evidence| evidence.state == State::Broken);
     broken
         // What a firmware finds is told from the machine's side.
-        .filter(|(_, evidence)| evidence.link != Link::Firmware)
-        .map(|(index, evidence)| {
+        .filter(|evidence| evidence.link != Link::Firmware)
+        .map(|evidence| {
             let (system, link) = (system.to_string(), evidence.link.name());
             let (about, seen) = (evidence.about.clone(), evidence.seen.clone());
-            if is_first(index) {
+            if evidence.needed {
                 Finding::WillNotBoot { system, link, about, seen }
             } else {
                 Finding::LinkBroken { system, link, about, seen }
@@ -375,24 +372,23 @@ mod tests {
         assert_eq!(told_as(Remark::NoSystem), None);
     }
 
-    /// What the first kernel needs stands in the way; all else that does not hold is told, but for what the machine's side
-    /// tells.
+    /// What the default start needs stands in the way; all else that does not hold is told, but for what the machine's side tells.
     #[test]
-    fn the_first_link_of_a_kind_decides() {
-        let link = |link, state| Evidence { link, about: "x".into(), state, seen: "y".into(), edit: None };
+    fn what_is_needed_decides() {
+        let link =
+            |link, state, needed| Evidence { link, about: "x".into(), state, seen: "y".into(), edit: None, needed };
         let chain = [
-            link(Link::Firmware, State::Broken),
-            link(Link::Kernel, State::Holds),
-            link(Link::Driver, State::Broken),
-            link(Link::Kernel, State::Broken),
-            link(Link::Driver, State::Broken),
-            link(Link::Root, State::Mended),
-            link(Link::Root, State::Broken),
-            link(Link::Adapters, State::Broken),
-            link(Link::Adapters, State::Unknown),
+            link(Link::Firmware, State::Broken, true),
+            link(Link::Kernel, State::Holds, true),
+            link(Link::Driver, State::Broken, true),
+            link(Link::Kernel, State::Broken, false),
+            link(Link::Root, State::Mended, true),
+            link(Link::Root, State::Broken, true),
+            link(Link::Adapters, State::Broken, false),
+            link(Link::Adapters, State::Unknown, false),
         ];
         let told: Vec<&str> = broken("tidelog", &chain).iter().map(Finding::code).collect();
-        assert_eq!(told, ["will-not-boot", "link-broken", "link-broken", "link-broken", "link-broken"]);
+        assert_eq!(told, ["will-not-boot", "link-broken", "will-not-boot", "link-broken"]);
         assert!(broken("tidelog", &chain[1..2]).is_empty());
     }
 }

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use reformis_guest::{Evidence, Link, State};
+use reformis_guest::{Evidence, State};
 use serde::{Deserialize, Serialize};
 
 use crate::record::Chain;
@@ -54,15 +54,9 @@ impl Verdict {
     }
 }
 
-/// The links without which a system does not come up: up to its kernel, and what its first kernel needs.
+/// The links without which the default start does not come up: all of them have to hold.
 fn needed(links: &[Evidence]) -> impl Iterator<Item = &Evidence> {
-    let always = [Link::Firmware, Link::Partition, Link::Loader];
-    let once = [Link::Kernel, Link::Driver, Link::Root];
-    let first = move |link: &Evidence| {
-        once.contains(&link.link)
-            && links.iter().find(|other| other.link == link.link).is_some_and(|other| std::ptr::eq(other, link))
-    };
-    links.iter().filter(move |link| always.contains(&link.link) || first(link))
+    links.iter().filter(|link| link.needed)
 }
 
 impl fmt::Display for Verdict {
@@ -84,41 +78,56 @@ impl fmt::Display for Verdict {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
+    use reformis_guest::Link;
+
     use super::*;
 
-    fn link(link: Link, about: &str, state: State) -> Evidence {
-        Evidence { link, about: about.into(), state, seen: "as seen".into(), edit: None }
+    fn link(link: Link, about: &str, state: State, needed: bool) -> Evidence {
+        Evidence { link, about: about.into(), state, seen: "as seen".into(), edit: None, needed }
+    }
+
+    fn verdict(links: Vec<Evidence>, edits: usize) -> Verdict {
+        Verdict::of("virtio-host", &[Chain { system: "x".into(), links }], edits, None)
+    }
+
+    proptest! {
+        /// Each link that is needed decides, wherever it stands, and no other one.
+        #[test]
+        fn the_verdict_is_the_conjunction_of_what_is_needed(
+            states in prop::collection::vec((0..4_usize, 0..7_usize, any::<bool>()), 1..12),
+        ) {
+            const STATES: [State; 4] = [State::Holds, State::Mended, State::Broken, State::Unknown];
+            const LINKS: [Link; 7] =
+                [Link::Firmware, Link::Partition, Link::Loader, Link::Kernel, Link::Driver, Link::Root, Link::Adapters];
+            let links: Vec<Evidence> =
+                states.iter().map(|(state, kind, needed)| link(LINKS[*kind], "it", STATES[*state], *needed)).collect();
+            let has = |state: State| links.iter().any(|link| link.needed && link.state == state);
+            let wanted = match (has(State::Broken), has(State::Unknown)) {
+                (true, _) => Boots::No,
+                (false, true) => Boots::Unknown,
+                (false, false) => Boots::Yes,
+            };
+            prop_assert_eq!(verdict(links.clone(), 0).boots, wanted);
+            // The order in which they stand changes nothing.
+            prop_assert_eq!(verdict(links.into_iter().rev().collect(), 0).boots, wanted);
+        }
     }
 
     #[test]
-    fn the_first_kernel_and_what_comes_before_it_decide() {
-        let sound = vec![
-            link(Link::Firmware, "BIOS", State::Holds),
-            link(Link::Partition, "root", State::Holds),
-            link(Link::Loader, "entries", State::Holds),
-            link(Link::Kernel, "6.1", State::Holds),
-            link(Link::Driver, "ahci, 6.1", State::Mended),
-            link(Link::Kernel, "5.10", State::Broken),
-            link(Link::Driver, "ahci, 5.10", State::Broken),
-            link(Link::Root, "root=", State::Mended),
-            link(Link::Root, "/srv in fstab", State::Unknown),
-            link(Link::Adapters, "eth0", State::Broken),
-        ];
-        let verdict = |links: Vec<Evidence>, edits| {
-            Verdict::of("virtio-host", &[Chain { system: "x".into(), links }], edits, None).to_string()
-        };
-        assert_eq!(verdict(sound.clone(), 4), "Boots on virtio-host: yes, with 4 edits");
-        assert_eq!(verdict(sound.clone(), 1), "Boots on virtio-host: yes, with 1 edit");
-        assert_eq!(verdict(sound.clone(), 0), "Boots on virtio-host: yes");
-        for (place, state, line) in [
-            (0, State::Broken, "no: firmware of BIOS: as seen"),
-            (4, State::Broken, "no: driver of ahci, 6.1: as seen"),
-            (2, State::Unknown, "not known: loader of entries: as seen"),
-            (7, State::Unknown, "not known: root of root=: as seen"),
-        ] {
+    fn a_verdict_is_one_line() {
+        let sound =
+            vec![link(Link::Firmware, "BIOS", State::Holds, true), link(Link::Root, "/srv", State::Broken, false)];
+        assert_eq!(verdict(sound.clone(), 4).to_string(), "Boots on virtio-host: yes, with 4 edits");
+        assert_eq!(verdict(sound.clone(), 1).to_string(), "Boots on virtio-host: yes, with 1 edit");
+        assert_eq!(verdict(sound.clone(), 0).to_string(), "Boots on virtio-host: yes");
+        for (state, line) in
+            [(State::Broken, "no: firmware of BIOS: as seen"), (State::Unknown, "not known: firmware of BIOS: as seen")]
+        {
             let mut links = sound.clone();
-            links[place].state = state;
-            assert_eq!(verdict(links, 2), format!("Boots on virtio-host: {line}"));
+            links[0].state = state;
+            assert_eq!(verdict(links, 2).to_string(), format!("Boots on virtio-host: {line}"));
         }
         let none = Verdict::of("virtio-host", &[], 0, Some("XFS is not read".into())).to_string();
         assert_eq!(none, "Boots on virtio-host: not known: XFS is not read");

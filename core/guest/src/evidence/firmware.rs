@@ -3,20 +3,16 @@
 use super::{Evidence, Link, State, hardware::Hardware, look::BOOT_CODE};
 use crate::{refit::edit, system::Guest, volume::partition::Role};
 
+/// Bytes of a sector, and what ends one that a BIOS starts.
+const SECTOR: usize = 512;
+const MARK: [u8; 2] = [0x55, 0xaa];
+
 /// The link of the firmware.
 pub(super) fn firmware(guest: &Guest, hardware: &Hardware) -> Evidence {
     let link =
         |state, seen: String| Evidence::new(Link::Firmware, if hardware.uefi { "UEFI" } else { "BIOS" }, state, seen);
     if !hardware.uefi {
-        let code = (0..guest.bench.disks()).find(|disk| {
-            let mut bytes = [0; BOOT_CODE];
-            let device = crate::bench::Device::part(&guest.bench, *disk, 0, BOOT_CODE as u64, "");
-            device.read(0, &mut bytes).is_ok() && bytes.iter().any(|byte| *byte != 0)
-        });
-        return match code {
-            Some(disk) => link(State::Holds, format!("code in the first sector of disk {}", disk + 1)),
-            None => link(State::Broken, "no disk has code in its first sector".into()),
-        };
+        return bios(guest, hardware, &link);
     }
     let mut loaders = Vec::new();
     for volume in guest.volumes.iter().filter(|volume| volume.role == Role::Esp) {
@@ -34,5 +30,36 @@ pub(super) fn firmware(guest: &Guest, hardware: &Hardware) -> Evidence {
             link(State::Broken, seen).mended_by(edit::FALLBACK_LOADER)
         }
         (None, None) => link(State::Broken, "no EFI system partition holds a loader".into()),
+    }
+}
+
+/// A BIOS starts the first disk whose first sector ends with its mark, whatever code is there; those behind it only as it is told.
+fn bios(guest: &Guest, hardware: &Hardware, link: &dyn Fn(State, String) -> Evidence) -> Evidence {
+    let sector = |disk: usize| {
+        let mut bytes = [0; SECTOR];
+        let device = crate::bench::Device::part(&guest.bench, disk, 0, SECTOR as u64, "");
+        device.read(0, &mut bytes).ok().map(|()| bytes)
+    };
+    let has_code = |bytes: &[u8; SECTOR]| bytes.iter().take(BOOT_CODE).any(|byte| *byte != 0);
+    let order = hardware.started();
+    let started =
+        order.iter().filter_map(|disk| Some((*disk, sector(*disk)?))).find(|(_, bytes)| bytes.ends_with(&MARK));
+    match started {
+        Some((disk, bytes)) if has_code(&bytes) => {
+            link(State::Holds, format!("code in the first sector of disk {}", disk + 1))
+        }
+        Some((disk, _)) => {
+            let other = (0..guest.bench.disks()).filter(|other| *other != disk);
+            let other = other
+                .filter_map(|other| Some((other, sector(other)?)))
+                .find(|(_, bytes)| has_code(bytes) && bytes.ends_with(&MARK));
+            let also =
+                other.map_or(String::new(), |(other, _)| format!("; disk {} has some, and comes behind it", other + 1));
+            // Where the order is not told, each host has its own.
+            let is_told = hardware.disks.iter().flatten().any(|place| place.boot.is_some());
+            let state = if is_told || also.is_empty() { State::Broken } else { State::Unknown };
+            link(state, format!("disk {} is started first, and has no code in its first sector{also}", disk + 1))
+        }
+        None => link(State::Broken, "no disk that is started has code in its first sector".into()),
     }
 }

@@ -31,6 +31,8 @@ pub struct DiskPlace {
     pub drivers: Vec<DriverNeed>,
     /// The other controllers that the person may put it on there, without asking us again.
     pub others: Vec<OtherPlace>,
+    /// Its place among what the firmware starts, the lowest first; `None` where it is not told to start it.
+    pub boot: Option<u32>,
 }
 
 /// Another controller for a disk.
@@ -106,6 +108,17 @@ pub struct Hardware {
 }
 
 impl Hardware {
+    /// The disks that the firmware tries, in its order: those that it is told to, else all as they come.
+    pub(crate) fn started(&self) -> Vec<usize> {
+        let places = || self.disks.iter().enumerate().filter_map(|(disk, place)| Some((disk, place.as_ref()?)));
+        let mut told: Vec<(u32, usize)> = places().filter_map(|(disk, place)| Some((place.boot?, disk))).collect();
+        told.sort_unstable();
+        match told.is_empty() {
+            true => places().map(|(disk, _)| disk).collect(),
+            false => told.into_iter().map(|(_, disk)| disk).collect(),
+        }
+    }
+
     /// Where a disk will be.
     pub(crate) fn place(&self, disk: usize) -> Option<&DiskPlace> {
         self.disks.get(disk)?.as_ref()

@@ -84,11 +84,22 @@ pub struct Evidence {
     /// The edit that mends it, or did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub edit: Option<String>,
+    /// Whether the start that is made by itself needs it: of the default entry's kernel, and of what is mounted before the system is up. Receipts of
+    /// older versions do not say it.
+    #[serde(default)]
+    pub needed: bool,
 }
 
 impl Evidence {
+    /// A link; those from the firmware to the loader every start needs.
     pub(crate) fn new(link: Link, about: impl Into<String>, state: State, seen: impl Into<String>) -> Self {
-        Self { link, about: about.into(), state, seen: seen.into(), edit: None }
+        let needed = matches!(link, Link::Firmware | Link::Partition | Link::Loader);
+        Self { link, about: about.into(), state, seen: seen.into(), edit: None, needed }
+    }
+
+    /// The same, as what the start that is made by itself needs, or does not.
+    pub(crate) fn needed(self, needed: bool) -> Self {
+        Self { needed, ..self }
     }
 
     fn mended_by(self, edit: &str) -> Self {

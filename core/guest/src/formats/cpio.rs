@@ -23,8 +23,16 @@ pub(super) enum Kind {
 }
 
 /// Files of an early boot image whose bytes are of interest, and the longest that is kept.
-pub(crate) const KEPT: [&str; 4] = ["etc/mdadm/mdadm.conf", "etc/mdadm.conf", "cryptroot/crypttab", "etc/crypttab"];
-const MAX_KEPT: u64 = 64 << 10;
+pub(crate) const KEPT: [&str; 6] = [
+    "etc/mdadm/mdadm.conf",
+    "etc/mdadm.conf",
+    "cryptroot/crypttab",
+    "etc/crypttab",
+    "etc/lvm/lvm.conf",
+    "etc/lvm/devices/system.devices",
+];
+/// The settings of LVM come with all their explanations.
+const MAX_KEPT: u64 = 512 << 10;
 
 /// What was read of archives, counted against a budget.
 #[derive(Debug)]

@@ -179,7 +179,8 @@ mod tests {
     use super::*;
 
     fn list() -> impl Strategy<Value = AccessList> {
-        let named = prop::collection::vec((prop_oneof![Just(tag::USER), Just(tag::GROUP)], 0..8_u16, 0..u32::MAX), 0..5);
+        let named =
+            prop::collection::vec((prop_oneof![Just(tag::USER), Just(tag::GROUP)], 0..8_u16, 0..u32::MAX), 0..5);
         (named, 0..8_u16, any::<bool>()).prop_map(|(named, permissions, has_mask)| {
             let plain = |tag: u16| Entry { tag, permissions, id: NOBODY };
             let mut all = vec![plain(tag::OWNER)];

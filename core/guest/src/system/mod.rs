@@ -9,7 +9,7 @@ use std::{collections::BTreeMap, sync::Arc};
 use reformis_disk::{Disk, budget::Budget};
 
 use family::System;
-use linux::{Linux, crypttab, devices, fstab, is_boot, is_root, mdadm};
+use linux::{Linux, crypttab, devices, fstab, is_boot, is_root, mdadm, places::Places};
 use nt::Nt;
 
 use crate::{
@@ -194,7 +194,7 @@ impl Guest {
             {
                 tree.mount("/boot/efi", fs, None, efi);
             }
-            let system = Linux::read(tree, index, Vec::new());
+            let system = Linux::read(tree, index, Vec::new(), &self.volumes);
             self.note_troubles(&system.tree)?;
             self.closed.push(system);
         }
@@ -312,8 +312,12 @@ impl Guest {
     fn linux(&mut self, mut tree: Tree, root: usize, now: i64) -> Result<Linux> {
         self.name_opened(&tree);
         let fstab = fstab::read(&tree.text("/etc/fstab").unwrap_or_default());
+        // Names that tell a disk's place are understood as far as fstab alone lets them be: the loader's files may lie on what it mounts.
+        let places = Places::find(&self.volumes, root, &fstab, &[]);
         for line in &fstab {
-            let Some((index, _)) = devices::resolve(&self.volumes, &line.spec) else { continue };
+            let known =
+                devices::resolve(&self.volumes, &line.spec).or_else(|| places.resolve(&self.volumes, &line.spec));
+            let Some((index, _)) = known else { continue };
             let subvolume = line.subvolume();
             // What is mounted in place of the root we are in, or nowhere, adds nothing.
             if line.place.len() < 2 || !line.place.starts_with('/') || index == root && subvolume.is_none() {
@@ -327,6 +331,6 @@ impl Guest {
                 }
             }
         }
-        Ok(Linux::read(tree, root, fstab))
+        Ok(Linux::read(tree, root, fstab, &self.volumes))
     }
 }

@@ -176,7 +176,13 @@ fn of_partition(device: Device, disk: usize, table: Table, id: u32, partition: &
         Table::Mbr => (id != 0).then(|| format!("{id:08x}-{:02x}", partition.number)),
     };
     let name = device.name().to_string();
-    Found { partition: Some(partition.number), role: partition.role, part_uuid, ..Found::new(name, device, disk) }
+    Found {
+        partition: Some(partition.number),
+        role: partition.role,
+        part_uuid,
+        part_label: partition.label.clone(),
+        ..Found::new(name, device, disk)
+    }
 }
 
 #[cfg(test)]

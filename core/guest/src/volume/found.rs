@@ -35,6 +35,9 @@ pub struct Found {
     pub label: String,
     /// The partition's own UUID, as `/dev/disk/by-partuuid` has it.
     pub part_uuid: Option<String>,
+    /// The partition's own name, as `/dev/disk/by-partlabel` has it; empty when it has none.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub part_label: String,
     /// Why it cannot be read.
     pub trouble: Option<String>,
     /// The array that it is, or is a partition of.
@@ -83,6 +86,7 @@ impl Found {
             uuid: None,
             label: String::new(),
             part_uuid: None,
+            part_label: String::new(),
             trouble: None,
             array: None,
             opens: None,

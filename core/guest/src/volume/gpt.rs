@@ -72,7 +72,12 @@ fn gpt_at(disk: &dyn Disk, sector: u64, header: &[u8]) -> Result<Option<Vec<Part
         let attributes = le64(bytes, 48);
         let active = attributes & 4 != 0;
         let uuid = Some(Uuid::from_bytes_le(bytes[16..32].try_into().unwrap_or_default()));
-        let partition = Partition { number: index as u32 + 1, start, size, role, active, uuid };
+        // 36 units of UTF-16 (UEFI specification, "GPT Partition Entry").
+        let units = bytes[56..128].chunks_exact(2).map(|two| u16::from_le_bytes([two[0], two[1]]));
+        let label = char::decode_utf16(units.take_while(|unit| *unit != 0))
+            .map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER))
+            .collect();
+        let partition = Partition { number: index as u32 + 1, start, size, role, active, uuid, label };
         (!kind.is_nil() && fits(disk, start, size)).then_some(partition)
     };
     Ok(Some(entries.chunks_exact(each as usize).enumerate().filter_map(partition).collect()))

@@ -17,7 +17,15 @@ fn entry(bytes: &[u8], number: u32, base: u64) -> Option<Partition> {
         0x42 => Role::Dynamic,
         _ => Role::Other,
     };
-    (kind != 0).then_some(Partition { number, start, size, role, active: bytes[0] == 0x80, uuid: None })
+    (kind != 0).then_some(Partition {
+        number,
+        start,
+        size,
+        role,
+        active: bytes[0] == 0x80,
+        uuid: None,
+        label: String::new(),
+    })
 }
 
 fn is_extended(kind: u8) -> bool {

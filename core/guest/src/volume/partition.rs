@@ -46,6 +46,9 @@ pub struct Partition {
     pub active: bool,
     /// Its own UUID, where the table has one.
     pub uuid: Option<Uuid>,
+    /// Its own name, where the table has one.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub label: String,
 }
 
 #[expect(clippy::indexing_slicing, reason = "a sector has 512 bytes, and an entry of either table its known length")]

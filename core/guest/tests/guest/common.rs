@@ -109,6 +109,7 @@ pub(crate) fn virtio(prefix: &str) -> Hardware {
         needs,
         drivers: Vec::new(),
         others: Vec::new(),
+        boot: None,
     };
     let adapter = AdapterPlace {
         model: "virtio-net".into(),

@@ -225,7 +225,9 @@ fn labels_come_from_the_guests_own_policy() {
     let tree = after.systems[0].tree();
     let label = |path: &str| {
         let all = tree.attributes(path).unwrap();
-        all.into_iter().find(|(name, _)| name == b"security.selinux").map(|(_, value)| String::from_utf8(value).unwrap())
+        all.into_iter()
+            .find(|(name, _)| name == b"security.selinux")
+            .map(|(_, value)| String::from_utf8(value).unwrap())
     };
     let link = tree.list("/etc/systemd/network").unwrap().remove(0).0;
     let link = format!("/etc/systemd/network/{}", String::from_utf8(link).unwrap());

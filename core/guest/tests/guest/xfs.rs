@@ -319,7 +319,10 @@ fn attributes_of_every_size_are_read() {
             assert_eq!(all.len(), count, "{kind:?}");
             for number in 0..count {
                 let name = format!("user.number-{number}");
-                assert!(all.iter().any(|(known, bytes)| known == name.as_bytes() && *bytes == value(number)), "{kind:?} {name}");
+                assert!(
+                    all.iter().any(|(known, bytes)| known == name.as_bytes() && *bytes == value(number)),
+                    "{kind:?} {name}"
+                );
             }
         }
         bench.begin("remove", "a test");

@@ -32,7 +32,8 @@ pub(super) fn put(tree: &mut Tree, from: &Path, to: &[u8], context: &Context<'_>
     let metadata = from.metadata().map_err(Error::io("reading", from))?;
     let path = to.strip_suffix(b"/").unwrap_or(to);
     if metadata.is_dir() {
-        let above = path.iter().rposition(|byte| *byte == b'/').map_or(&b""[..], |at| path.get(..at).unwrap_or_default());
+        let above =
+            path.iter().rposition(|byte| *byte == b'/').map_or(&b""[..], |at| path.get(..at).unwrap_or_default());
         tree.make_folders(above)?;
         return Putting { tree, context, count: 0 }.folder(from, path, &metadata);
     }

@@ -4,13 +4,7 @@
 //! as programs of the guest see them; access lists once more as texts, `SCHILY.acl.`, and labels as `RHT.security.selinux`), and where holes are
 //! (GNU tar manual, "PAX Format, Version 1.0").
 
-use std::{
-    collections::HashMap,
-    io::Write,
-    ops::Range,
-    path::Path,
-    sync::Arc,
-};
+use std::{collections::HashMap, io::Write, ops::Range, path::Path, sync::Arc};
 
 use reformis_disk::{budget::Budget, to_usize};
 use reformis_guest::{Kind, Special, Spot, Stat, Tree, access_text};
@@ -182,7 +176,10 @@ impl Archive<'_> {
             (Kind::Other, Some(Special::Character(device) | Special::Block(device))) => {
                 let is_block = matches!(stat.special, Some(Special::Block(_)));
                 header.set_entry_type(if is_block { EntryType::Block } else { EntryType::Char });
-                header.set_device_major(device.major).and_then(|()| header.set_device_minor(device.minor)).map_err(wrong)?;
+                header
+                    .set_device_major(device.major)
+                    .and_then(|()| header.set_device_minor(device.minor))
+                    .map_err(wrong)?;
                 self.head(header, records, name, None)?;
             }
             (Kind::Other, Some(Special::Fifo)) => {
@@ -303,7 +300,8 @@ mod tests {
         assert_eq!(record(b"path", b"/foo/bar/baz"), b"21 path=/foo/bar/baz\n");
         for len in 0..1200 {
             let made = record(b"key", &vec![b'v'; len]);
-            let stated: String = made.iter().take_while(|byte| byte.is_ascii_digit()).map(|byte| char::from(*byte)).collect();
+            let stated: String =
+                made.iter().take_while(|byte| byte.is_ascii_digit()).map(|byte| char::from(*byte)).collect();
             assert_eq!(stated, made.len().to_string());
         }
     }

@@ -29,6 +29,17 @@ fn partition_name(hardware: &Hardware, disk: usize, partition: Option<u32>) -> O
     })
 }
 
+/// What the system will call a partition on its controller, and on every other one that the disk may be put on.
+pub(super) fn names_there(hardware: &Hardware, disk: usize, partition: Option<u32>) -> Vec<String> {
+    let Some(place) = hardware.place(disk) else { return Vec::new() };
+    let others = place.others.iter().filter(|other| other.prefix != place.prefix).filter_map(|other| {
+        let mut there = hardware.clone();
+        there.disks.get_mut(disk)?.as_mut()?.prefix.clone_from(&other.prefix);
+        partition_name(&there, disk, partition)
+    });
+    partition_name(hardware, disk, partition).into_iter().chain(others).collect()
+}
+
 /// Whether a plain name of a device will mean what it means now. With several disks of one kind their order is chance.
 pub(super) fn keeps_name(hardware: &Hardware, spec: &str, disk: usize, partition: Option<u32>) -> bool {
     let Some(place) = hardware.place(disk).filter(|_| !hardware.unchanged) else { return true };

@@ -38,7 +38,9 @@ pub(super) fn subvolumes(system: &Linux) -> Vec<Evidence> {
                 (State::Unknown, format!("{file} names no subvolume, and the default is not the system's"))
             }
         };
-        chain.push(Evidence::new(Link::Root, about, state, seen));
+        // What comes first is started by itself.
+        let is_default = chain.is_empty();
+        chain.push(Evidence::new(Link::Root, about, state, seen).needed(is_default));
     }
     chain
 }
@@ -46,27 +48,29 @@ pub(super) fn subvolumes(system: &Linux) -> Vec<Evidence> {
 /// Whether what calls members of arrays, and encrypted volumes, by the names of devices calls them right.
 pub(super) fn members(guest: &Guest, system: &Linux, hardware: &Hardware, images: &mut Images) -> Vec<Evidence> {
     let mut chain = Vec::new();
-    let mut add = |place: String, text: &str, path: &str, is_sealed: bool| {
+    let mut add = |place: String, text: &str, path: &str, is_sealed: bool, needed: bool| {
         let stays = |spec: &str| stays(guest, hardware, spec, false);
         if renamed(guest, path, text, &stays, &|spec| (!stays(spec)).then(String::new)).is_none() {
             return;
         }
         let seen = format!("{place} calls devices by names that they do not have there");
-        let broken = Evidence::new(Link::Root, format!("devices, {place}"), State::Broken, seen);
+        let broken = Evidence::new(Link::Root, format!("devices, {place}"), State::Broken, seen).needed(needed);
         chain.push(if is_sealed { broken } else { broken.mended_by(edit::DEVICE_NAMES) });
     };
     for path in mdadm::PLACES.into_iter().chain(["/etc/crypttab"]) {
         if let Some(text) = system.tree.text(path) {
-            add(path.into(), &text, path, false);
+            add(path.into(), &text, path, false, true);
         }
     }
+    let default = system.entries.first().map(|entry| &entry.kernel);
     for kernel in started(system) {
+        let is_default = default.is_none_or(|image| *image == kernel.image);
         for initrd in &kernel.initrds {
             let outcome = images.read(&system.tree, initrd);
             let Ok(image) = outcome.as_ref() else { continue };
-            for path in early::KEPT {
+            for path in early::KEPT.into_iter().filter(|path| !path.starts_with("etc/lvm/")) {
                 if let Some(text) = image.text(path) {
-                    add(format!("{path} in {initrd}"), &text, path, kernel.is_unified);
+                    add(format!("{path} in {initrd}"), &text, path, kernel.is_unified, is_default);
                 }
             }
         }

@@ -4,6 +4,7 @@ mod adapters;
 mod disks;
 pub(crate) mod drivers;
 pub(crate) mod layers;
+pub(crate) mod lvm;
 pub(crate) mod names;
 
 use super::{
@@ -13,7 +14,7 @@ use super::{
 use crate::{
     system::{
         Guest,
-        linux::{Kernel, Linux, images::Images},
+        linux::{Entry, Kernel, Linux, images::Images},
     },
     volume::probe::Volume,
 };
@@ -28,21 +29,35 @@ pub(crate) fn walk(guest: &Guest, system: &mut Linux, hardware: &Hardware) -> Ve
 
 fn links(guest: &Guest, system: &Linux, hardware: &Hardware, images: &mut Images) -> Vec<Evidence> {
     let mut chain = vec![firmware::firmware(guest, hardware), partition(guest, system), loader(system)];
+    chain.extend(missing_kernel(system));
     let listed: Vec<&Kernel> = started(system).collect();
     let needs = root_needs(guest, system, hardware);
+    // The kernel of the entry that is started by itself; the first where no entry was read.
+    let default =
+        system.entries.first().map_or_else(|| listed.first().map(|kernel| &kernel.image), |entry| Some(&entry.kernel));
     for kernel in &listed {
-        chain.push(kernel_link(system, kernel, images));
+        let is_default = Some(&kernel.image) == default;
+        chain.extend(kernel_links(system, kernel, images, is_default));
         let modules = images.modules(&system.tree, kernel);
         for (controller, needs) in &needs {
-            chain.push(drivers::driver_link(system, kernel, modules.as_deref(), controller, needs, images));
+            let link = drivers::driver_link(system, kernel, modules.as_deref(), controller, needs, images);
+            chain.push(link.needed(is_default));
         }
     }
     chain.extend(names::names(guest, system, hardware));
     chain.extend(layers::subvolumes(system));
     chain.extend(layers::members(guest, system, hardware, images));
+    chain.extend(lvm::links(guest, system, hardware, images));
     let modules = listed.first().and_then(|kernel| images.modules(&system.tree, kernel));
     chain.extend(adapters::adapters(system, hardware, modules.as_deref()));
     chain
+}
+
+/// The default entry's kernel, where it is not there.
+fn missing_kernel(system: &Linux) -> Option<Evidence> {
+    let entry = system.entries.first().filter(|entry| !system.tree.exists(&entry.kernel))?;
+    let seen = format!("{} names {}, which is not there", entry.file, entry.kernel);
+    Some(Evidence::new(Link::Kernel, entry.kernel.clone(), State::Broken, seen).needed(true))
 }
 
 /// The kernels that count: those of the loader; all that are there when it lists none that we read.
@@ -100,19 +115,26 @@ fn loader(system: &Linux) -> Evidence {
     let Some(first) = system.entries.first() else {
         return link(State::Unknown, "no loader configuration that I can read was found".into());
     };
+    if let Some(why) = &system.unknown_start {
+        return link(State::Unknown, why.clone());
+    }
     let files: std::collections::BTreeSet<&str> = system.entries.iter().map(|entry| entry.file.as_str()).collect();
     let count = system.entries.len();
     let more = if files.len() > 1 { format!(" and {} more files", files.len() - 1) } else { String::new() };
     link(State::Holds, format!("{}{more}: {count} entr{}", first.file, if count == 1 { "y" } else { "ies" }))
 }
 
-fn kernel_link(system: &Linux, kernel: &Kernel, images: &mut Images) -> Evidence {
-    let link = |state, seen: String| Evidence::new(Link::Kernel, kernel.version.clone(), state, seen);
-    let entries = || system.entries.iter().filter(|entry| entry.kernel == kernel.image);
-    let missing = entries().flat_map(|entry| &entry.initrds).find(|path| !system.tree.exists(path));
-    if let Some(path) = missing {
-        return link(State::Broken, format!("the loader names {path}, which is not there"));
+/// Whether a kernel and its early boot images are where the loader looks; what another entry of the same kernel lacks is told beside it.
+fn kernel_links(system: &Linux, kernel: &Kernel, images: &mut Images, is_default: bool) -> Vec<Evidence> {
+    let link =
+        |state, seen: String| Evidence::new(Link::Kernel, kernel.version.clone(), state, seen).needed(is_default);
+    let mut entries = system.entries.iter().filter(|entry| entry.kernel == kernel.image);
+    let missing = |entry: &Entry| entry.initrds.iter().find(|path| !system.tree.exists(path)).cloned();
+    let told = |path: &str| format!("the loader names {path}, which is not there");
+    if let Some(path) = entries.next().and_then(missing) {
+        return vec![link(State::Broken, told(&path))];
     }
+    let mut chain = Vec::new();
     let mut seen = kernel.image.clone();
     for path in &kernel.initrds {
         match images.read(&system.tree, path).as_ref() {
@@ -120,11 +142,21 @@ fn kernel_link(system: &Linux, kernel: &Kernel, images: &mut Images) -> Evidence
                 let packing = image.parts.iter().map(|part| part.name()).collect::<Vec<_>>().join(" + ");
                 seen = format!("{seen}, {path} ({packing})");
             }
-            Err(why) => return link(State::Unknown, format!("{path} cannot be read: {why}")),
+            Err(why) => {
+                chain.push(link(State::Unknown, format!("{path} cannot be read: {why}")));
+                break;
+            }
         }
     }
     if kernel.initrds.is_empty() {
         seen.push_str(", no early boot image");
     }
-    link(State::Holds, seen)
+    if chain.is_empty() {
+        chain.push(link(State::Holds, seen));
+    }
+    chain.extend(entries.find_map(|entry| {
+        let about = format!("{}, {}", kernel.version, entry.title);
+        Some(Evidence::new(Link::Kernel, about, State::Broken, told(&missing(entry)?)))
+    }));
+    chain
 }

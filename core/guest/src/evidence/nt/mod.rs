@@ -12,9 +12,10 @@ pub(crate) fn walk(guest: &Guest, system: &Nt, hardware: &Hardware) -> Vec<Evide
     let mut chain = vec![firmware(guest, hardware)];
     chain.push(Evidence::new(Link::Partition, &system.name, State::Holds, format!("its files are on {root}")));
     chain.push(loader(system, &root, hardware));
-    chain.push(kernel(system));
-    chain.extend(drivers::links(guest, system, hardware));
-    chain.extend(letter(system, &root));
+    // There is one of each, and the default entry of the boot store starts them.
+    chain.push(kernel(system).needed(true));
+    chain.extend(drivers::links(guest, system, hardware).into_iter().map(|link| link.needed(true)));
+    chain.extend(letter(system, &root).map(|link| link.needed(true)));
     chain.extend(adapters::links(system, hardware));
     chain
 }

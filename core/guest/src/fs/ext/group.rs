@@ -169,7 +169,9 @@ impl Ext {
         let table = if self.sb.has_incompat(incompat::META_BG) && meta >= self.sb.s_first_meta_bg.get().into() {
             let first = meta * per_block;
             let start = first_data + first * u64::from(self.sb.s_blocks_per_group.get());
-            start + u64::from(self.sb.has_copy(first)) + if first == 0 { superblock.saturating_sub(first_data) } else { 0 }
+            start
+                + u64::from(self.sb.has_copy(first))
+                + if first == 0 { superblock.saturating_sub(first_data) } else { 0 }
         } else {
             superblock + 1 + meta
         };

@@ -371,7 +371,8 @@ impl Tree {
 
     /// The names in a folder, as text, in alphabetical order; none when it is not there.
     pub(crate) fn names(&self, path: &str) -> Vec<String> {
-        let listed = self.resolve(path.as_bytes(), true).and_then(|found| self.names_in(&found.must_be()?, &found.path));
+        let listed =
+            self.resolve(path.as_bytes(), true).and_then(|found| self.names_in(&found.must_be()?, &found.path));
         let mut names: Vec<String> = self
             .noted(path, listed)
             .unwrap_or_default()

@@ -1,13 +1,17 @@
-//! A part of the edit `device-names`: the copies that early boot images have of files which name members of arrays and encrypted volumes.
+//! A part of the edit `device-names`: the files that name members of arrays and encrypted volumes, or the disks that LVM looks at, and the copies of
+//! them that early boot images have.
 
 use std::collections::BTreeMap;
 
 use super::Edits;
 use crate::{
     error::Result,
-    evidence::linux::layers::lasting,
+    evidence::linux::{
+        layers::lasting,
+        lvm::{Hidden, hidden},
+    },
     formats::early::{KEPT, Writer},
-    system::linux::mdadm,
+    system::linux::{lvm, mdadm},
 };
 
 impl Edits<'_, '_> {
@@ -21,6 +25,7 @@ impl Edits<'_, '_> {
                 changes.push(format!("{path}: members of arrays are found wherever they are"));
             }
         }
+        self.lvm(changes)?;
         let images: Vec<String> = self
             .system
             .kernels
@@ -32,7 +37,14 @@ impl Edits<'_, '_> {
             let outcome = self.system.images.read(&self.system.tree, &initrd);
             let Ok(image) = outcome.as_ref() else { continue };
             let mut texts: BTreeMap<&str, String> = BTreeMap::new();
-            for path in KEPT {
+            let own = |path: &str| image.text(path.trim_start_matches('/'));
+            let settings = own(lvm::SETTINGS).unwrap_or_default();
+            let hidden = hidden(self.work.guest, self.work.hardware, &settings, own(lvm::DEVICES).as_deref());
+            if let Some(new) = shown(&settings, hidden) {
+                // Without the list as well: an empty one would hide all devices.
+                texts.insert(lvm::SETTINGS.trim_start_matches('/'), new);
+            }
+            for path in KEPT.into_iter().filter(|path| !path.starts_with("etc/lvm/")) {
                 let Some(text) = image.text(path) else { continue };
                 let name = |spec: &str| self.new_name(spec, true, &mut Vec::new());
                 if let Some(new) = lasting(self.work.guest, self.work.hardware, path, &text, &name) {
@@ -54,4 +66,35 @@ impl Edits<'_, '_> {
         }
         Ok(())
     }
+
+    /// Lets LVM look at all disks where it looked at those of the old host alone.
+    fn lvm(&mut self, changes: &mut Vec<String>) -> Result<()> {
+        let tree = &mut self.system.tree;
+        let settings = tree.text(lvm::SETTINGS).unwrap_or_default();
+        let list = tree.text(lvm::DEVICES);
+        let found = hidden(self.work.guest, self.work.hardware, &settings, list.as_deref());
+        if found.by_filter {
+            tree.set_text(lvm::SETTINGS, &lvm::opened(&settings))?;
+            changes.push(format!("{}: its filters let all disks pass", lvm::SETTINGS));
+        }
+        if found.by_list {
+            if tree.exists(lvm::OLD_DEVICES) {
+                tree.remove(lvm::OLD_DEVICES)?;
+            }
+            tree.rename(lvm::DEVICES, lvm::OLD_DEVICES)?;
+            changes.push(format!(
+                "{} is now {}, so that LVM looks at all disks; vgimportdevices --all makes a new list",
+                lvm::DEVICES,
+                lvm::OLD_DEVICES
+            ));
+        }
+        Ok(())
+    }
+}
+
+/// Settings by which nothing is hidden any more; `None` where nothing was.
+fn shown(settings: &str, hidden: Hidden) -> Option<String> {
+    let open = if hidden.by_filter { lvm::opened(settings) } else { settings.to_string() };
+    let new = if hidden.by_list { lvm::without_list(&open) } else { open };
+    (new != settings).then_some(new)
 }

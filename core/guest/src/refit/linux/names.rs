@@ -15,11 +15,12 @@ impl Edits<'_, '_> {
     pub(crate) fn device_names(&mut self) -> Changes {
         let mut changes = Vec::new();
         let has_initrd = self.system.kernels.iter().all(|kernel| !kernel.initrds.is_empty());
-        for (path, column) in [("/etc/fstab", 0), ("/etc/crypttab", 1)] {
-            self.rewrite(path, &mut changes, |work, text, told| {
-                fstab::with_field(text, column, |spec| work.new_name(spec, true, told))
-            })?;
-        }
+        self.rewrite("/etc/fstab", &mut changes, |work, text, told| {
+            fstab::with_spec(text, |line| work.new_name_in_fstab(line, told))
+        })?;
+        self.rewrite("/etc/crypttab", &mut changes, |work, text, told| {
+            fstab::with_field(text, 1, |spec| work.new_name(spec, true, told))
+        })?;
         let mut files: Vec<String> = Vec::new();
         for entry in self.system.entries.iter().filter(|entry| !entry.is_unified) {
             if !files.contains(&entry.file) {
@@ -92,12 +93,29 @@ impl Edits<'_, '_> {
         if !is_plain(spec) {
             return None;
         }
-        let (_, volume) = devices::resolve(&self.work.guest.volumes, spec)?;
+        let (_, volume) = self.system.volume(&self.work.guest.volumes, spec, None)?;
         if keeps_everywhere(self.work.hardware, spec, volume) {
             return None;
         }
         let new = self.lasting_name(volume, by_uuid)?;
         told.push(format!("{spec} is {new}"));
+        Some(new)
+    }
+
+    /// The same for a line of fstab: what it calls the root is the root, whatever else is called so.
+    fn new_name_in_fstab(&self, line: &fstab::Line, told: &mut Vec<String>) -> Option<String> {
+        let is_root = line.place == "/" && !matches!(line.spec.as_str(), "/dev/root" | "rootfs");
+        let volumes = &self.work.guest.volumes;
+        let means = devices::resolve(volumes, &line.spec).map(|(index, _)| index);
+        if !is_root || means == Some(self.system.root) && !is_plain(&line.spec) {
+            return self.new_name(&line.spec, true, told);
+        }
+        let root = volumes.get(self.system.root)?;
+        if means == Some(self.system.root) && keeps_everywhere(self.work.hardware, &line.spec, root) {
+            return None;
+        }
+        let new = self.lasting_name(root, true)?;
+        told.push(format!("{} is {new}", line.spec));
         Some(new)
     }
 

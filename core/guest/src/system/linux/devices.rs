@@ -14,7 +14,12 @@ pub fn resolve<'v>(volumes: &'v [Found], spec: &str) -> Option<(usize, &'v Found
         return by(&|volume| volume.uuid.as_deref().is_some_and(|uuid| uuid.eq_ignore_ascii_case(id)));
     }
     if let Some(label) = tagged("LABEL=", "/dev/disk/by-label/") {
+        let label = unescaped(label);
         return by(&|volume| !label.is_empty() && volume.label == label);
+    }
+    if let Some(label) = tagged("PARTLABEL=", "/dev/disk/by-partlabel/") {
+        let label = unescaped(label);
+        return by(&|volume| !label.is_empty() && volume.part_label == label);
     }
     if let Some(id) = tagged("PARTUUID=", "/dev/disk/by-partuuid/") {
         return by(&|volume| volume.part_uuid.as_deref().is_some_and(|uuid| uuid.eq_ignore_ascii_case(id)));
@@ -36,15 +41,62 @@ pub fn resolve<'v>(volumes: &'v [Found], spec: &str) -> Option<(usize, &'v Found
     None
 }
 
+/// Characters that no name of a file in `/dev/disk` has are there by their numbers: `\\x20` for a space.
+fn unescaped(label: &str) -> String {
+    let mut parts = label.split("\\x");
+    let mut plain = parts.next().unwrap_or_default().to_string();
+    for part in parts {
+        match part.get(..2).and_then(|digits| u8::from_str_radix(digits, 16).ok()).filter(u8::is_ascii) {
+            Some(byte) => {
+                plain.push(char::from(byte));
+                plain.push_str(part.get(2..).unwrap_or_default());
+            }
+            None => {
+                plain.push_str("\\x");
+                plain.push_str(part);
+            }
+        }
+    }
+    plain
+}
+
+/// How many of `volumes` a label means, where `spec` is one; 1 for every other name.
+pub(crate) fn labelled(volumes: &[Found], spec: &str) -> usize {
+    let spec = spec.trim_matches('"');
+    let tagged = |tag: &str, folder: &str| {
+        spec.strip_prefix(tag).or_else(|| spec.strip_prefix(folder)).map(|id| unescaped(id.trim_matches('"')))
+    };
+    // The devices of one Btrfs have its label each.
+    let is_first = |at: usize, volume: &Found| {
+        let before = volumes.iter().take(at);
+        volume.uuid.is_none() || !before.into_iter().any(|other| other.uuid == volume.uuid && other.kind == volume.kind)
+    };
+    let count = |fits: &dyn Fn(&Found) -> bool| {
+        volumes.iter().enumerate().filter(|(at, volume)| fits(volume) && is_first(*at, volume)).count()
+    };
+    if let Some(label) = tagged("LABEL=", "/dev/disk/by-label/") {
+        return count(&|volume| volume.label == label);
+    }
+    match tagged("PARTLABEL=", "/dev/disk/by-partlabel/") {
+        Some(label) => count(&|volume| volume.part_label == label),
+        None => 1,
+    }
+}
+
 /// The partition that a name below `/dev/disk` tells by the place or the identity of its disk.
 pub(crate) fn by_place(spec: &str) -> Option<Option<u32>> {
+    disk_called(spec).map(|(_, partition)| partition)
+}
+
+/// What such a name calls its disk, and the partition.
+pub(crate) fn disk_called(spec: &str) -> Option<(&str, Option<u32>)> {
     let name = spec.strip_prefix("/dev/disk/by-path/").or_else(|| spec.strip_prefix("/dev/disk/by-id/"))?;
     if ["dm-", "lvm-", "md-"].iter().any(|prefix| name.starts_with(prefix)) {
         return None;
     }
-    match name.rsplit_once("-part") {
-        Some((_, number)) => number.parse().ok().map(Some),
-        None => Some(None),
+    match spec.rsplit_once("-part") {
+        Some((disk, number)) => number.parse().ok().map(|number| (disk, Some(number))),
+        None => Some((spec, None)),
     }
 }
 
@@ -72,6 +124,14 @@ pub(crate) fn plain_name(spec: &str) -> Option<(usize, Option<u32>)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn labels_have_characters_by_their_numbers() {
+        assert_eq!(unescaped("tide\\x20gauge\\x2f1"), "tide gauge/1");
+        for odd in ["", "\\x", "\\xzz", "\\xe9", "ü\\x2"] {
+            assert_eq!(unescaped(odd), odd);
+        }
+    }
 
     #[test]
     fn names_of_disks() {

@@ -69,6 +69,15 @@ pub(crate) fn with_field(text: &str, column: usize, mut change: impl FnMut(&str)
     result
 }
 
+/// `text` with the volumes of lines called as `change` says.
+pub(crate) fn with_spec(text: &str, mut change: impl FnMut(&Line) -> Option<String>) -> String {
+    let lines = text.split_inclusive('\n').map(|line| match read(line).first() {
+        Some(known) => with_field(line, 0, |_| change(known)),
+        None => line.to_string(),
+    });
+    lines.collect()
+}
+
 /// First and last byte of a field.
 #[expect(clippy::string_slice, reason = "cut where white space was found")]
 fn field(line: &str, column: usize) -> Option<(usize, usize)> {

@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 
-use super::{loader::Entry, unified::Unified};
+use super::{loader::Entry, unified::Unified, version};
 use crate::fs::tree::Tree;
 
 /// A kernel.
@@ -37,7 +37,7 @@ pub(super) fn find(tree: &Tree, entries: &[Entry]) -> Vec<Kernel> {
         }
     }
     let mut names = tree.names("/boot");
-    names.reverse();
+    names.sort_by(|one, other| version::compare(other, one));
     for name in names {
         let path = format!("/boot/{name}");
         let is_kernel = ["vmlinuz", "kernel-", "bzImage", "vmlinux-"].iter().any(|start| name.starts_with(start));

@@ -1,9 +1,13 @@
-//! Boot loaders' configuration: entries of GRUB 2 (its manual, "The list of commands"), of loaders that read entry files (Boot
-//! Loader Specification, type 1), and of extlinux.
+//! Boot loaders' configuration: entries of GRUB 2 (beside this), of loaders that read entry files (Boot Loader Specification, types 1 and 2), and of
+//! extlinux; and which of them is started by itself.
 
 use serde::Serialize;
 
-use super::unified::{self, Unified};
+use super::{
+    grub,
+    unified::{self, Unified},
+    version,
+};
 use crate::fs::tree::Tree;
 
 /// What a loader starts.
@@ -56,7 +60,7 @@ pub(crate) fn defaults(tree: &Tree) -> Vec<String> {
 }
 
 /// The path in the guest's tree of what a loader calls `path`.
-fn in_tree(tree: &Tree, path: &str) -> String {
+pub(super) fn in_tree(tree: &Tree, path: &str) -> String {
     // A volume in brackets in front: the one that the loader was told to read.
     let path = path.strip_prefix('(').and_then(|rest| Some(rest.split_once(')')?.1)).unwrap_or(path);
     let path = path.trim_matches(['"', '\'']);
@@ -67,78 +71,147 @@ fn in_tree(tree: &Tree, path: &str) -> String {
     places.chain(below).find(|place| tree.exists(place)).unwrap_or(path)
 }
 
-/// All entries, in the order in which the files and their lines are.
-pub(crate) fn read(tree: &Tree) -> Vec<Entry> {
-    let mut entries = Vec::new();
+/// What one loader offers.
+pub(super) struct Menu {
+    pub(super) entries: Vec<Entry>,
+    /// Which of them it starts by itself, or why none of them; `None` where the file has nothing to start.
+    pub(super) default: Option<std::result::Result<usize, String>>,
+}
+
+/// What the loaders of a system start.
+pub(crate) struct Loaders {
+    /// All entries, the one that is started by itself first.
+    pub(crate) entries: Vec<Entry>,
+    /// Why it is not known which one that is.
+    pub(crate) unknown: Option<String>,
+}
+
+/// An entry that a file has, with nothing in it.
+pub(super) fn named(file: &str) -> Entry {
+    Entry {
+        file: file.into(),
+        title: String::new(),
+        kernel: String::new(),
+        initrds: Vec::new(),
+        parameters: String::new(),
+        is_unified: false,
+    }
+}
+
+/// The entry files of a volume, each with its name.
+fn entry_files(tree: &Tree, base: &str) -> Vec<(String, Entry)> {
+    let folder = format!("{base}/loader/entries");
+    let names = tree.names(&folder).into_iter();
+    names
+        .filter_map(|name| {
+            let file = format!("{folder}/{name}");
+            let stem = name.strip_suffix(".conf")?.to_string();
+            Some((stem, entry_file(tree, &file, &tree.text(&file)?)?))
+        })
+        .collect()
+}
+
+/// The menu of a loader that reads entry files and unified images by itself (`man 7 systemd-boot`, `man 5 loader.conf`).
+fn entry_menu(tree: &Tree, base: &str, files: &[(String, Entry)]) -> Menu {
+    let mut all: Vec<(String, Entry)> = files.to_vec();
+    all.extend(unified::find(tree, base).into_iter().map(|(path, image)| {
+        let name = path.rsplit('/').next().unwrap_or_default();
+        (name.strip_suffix(".efi").unwrap_or(name).to_string(), unified_entry(path.clone(), &image))
+    }));
+    let key = |entry: &Entry, key: &str| {
+        let text = tree.text(&entry.file).filter(|_| !entry.is_unified).unwrap_or_default();
+        text.lines().find_map(|line| Some(line.trim().strip_prefix(key)?.trim().to_string()))
+    };
+    // Those with a key come first, by it, and the newest of each first; then by name.
+    let mut keyed: Vec<_> = all
+        .into_iter()
+        .map(|(name, entry)| (key(&entry, "sort-key "), key(&entry, "version ").unwrap_or_default(), name, entry))
+        .collect();
+    keyed.sort_by(|one, other| {
+        let keys = (one.0.is_none(), &one.0).cmp(&(other.0.is_none(), &other.0));
+        let versions = || if one.0.is_some() { version::compare(&other.1, &one.1) } else { std::cmp::Ordering::Equal };
+        keys.then_with(versions).then_with(|| version::compare(&other.2, &one.2))
+    });
+    let settings = tree.text(&format!("{base}/loader/loader.conf")).unwrap_or_default();
+    let wanted = settings.lines().find_map(|line| Some(line.trim().strip_prefix("default")?.trim().to_string()));
+    let fits = |name: &str| {
+        wanted.as_ref().is_some_and(|wanted| {
+            let wanted = wanted.strip_suffix(".conf").or_else(|| wanted.strip_suffix(".efi")).unwrap_or(wanted);
+            glob(wanted.as_bytes(), name.as_bytes())
+        })
+    };
+    // What it keeps in the variables of its firmware stays with the old host.
+    let default = keyed.iter().position(|(_, _, name, _)| fits(name)).unwrap_or(0);
+    let entries: Vec<Entry> = keyed.into_iter().map(|(.., entry)| entry).collect();
+    Menu { default: (!entries.is_empty()).then_some(Ok(default)), entries }
+}
+
+/// Whether a name fits a pattern with `*` and `?`.
+fn glob(pattern: &[u8], name: &[u8]) -> bool {
+    // The last star, and where it was tried: each step is taken once for each byte of the name.
+    let (mut at, mut place, mut star) = (0, 0, None);
+    while place < name.len() {
+        match pattern.get(at) {
+            Some(b'*') => {
+                star = Some((at + 1, place));
+                at += 1;
+            }
+            Some(byte) if *byte == b'?' || Some(byte) == name.get(place) => {
+                at += 1;
+                place += 1;
+            }
+            _ => match star {
+                Some((behind, tried)) => {
+                    star = Some((behind, tried + 1));
+                    (at, place) = (behind, tried + 1);
+                }
+                None => return false,
+            },
+        }
+    }
+    pattern.get(at..).unwrap_or_default().iter().all(|byte| *byte == b'*')
+}
+
+/// All entries of all loaders: those of the one that comes first in front, and in front of those the one that it starts by itself.
+pub(crate) fn read(tree: &Tree) -> Loaders {
+    let mut menus = Vec::new();
     let mut files: Vec<String> = GRUB.map(Into::into).into();
     // What stands on an EFI system partition mostly leads to the file in `/boot`, and sometimes is it.
     for base in ["/boot/efi/EFI", "/efi/EFI"] {
         files.extend(tree.names(base).into_iter().map(|name| format!("{base}/{name}/grub.cfg")));
     }
+    let by_base = BASES.map(|base| (base, entry_files(tree, base)));
+    let all_files: Vec<(String, Entry)> = by_base.iter().flat_map(|(_, files)| files.clone()).collect();
     for file in files {
         if let Some(text) = tree.text(&file) {
-            entries.extend(grub(tree, &file, &text));
+            menus.push(grub::menu(tree, &file, &text, &all_files));
         }
     }
-    for base in BASES {
-        let folder = format!("{base}/loader/entries");
-        // The newest first, as loaders show them.
-        for name in tree.names(&folder).into_iter().rev().filter(|name| name.ends_with(".conf")) {
-            let file = format!("{folder}/{name}");
-            if let Some(text) = tree.text(&file) {
-                entries.extend(entry_file(tree, &file, &text));
-            }
-        }
-    }
-    for base in BASES {
-        entries.extend(unified::find(tree, base).into_iter().map(|(path, image)| unified_entry(path, &image)));
-    }
+    menus.extend(by_base.iter().map(|(base, files)| entry_menu(tree, base, files)));
     for file in EXTLINUX {
         if let Some(text) = tree.text(file) {
-            entries.extend(extlinux(tree, file, &text));
+            menus.push(extlinux(tree, file, &text));
         }
     }
-    let mut known: Vec<Entry> = Vec::new();
-    for entry in entries {
-        if !known.contains(&entry) {
-            known.push(entry);
-        }
-    }
-    known
-}
-
-#[expect(clippy::string_slice, reason = "cut behind ASCII that was seen there")]
-fn grub(tree: &Tree, file: &str, text: &str) -> Vec<Entry> {
-    let mut found: Vec<Entry> = Vec::new();
-    let mut title = String::new();
-    for line in text.lines().map(str::trim) {
-        let (word, rest) = line.split_once(char::is_whitespace).unwrap_or((line, ""));
-        match word {
-            "menuentry" => {
-                let quote = rest.chars().next().filter(|c| ['"', '\''].contains(c));
-                let end = quote.and_then(|quote| rest[1..].find(quote));
-                title = end.map_or(rest, |end| &rest[1..=end]).into();
+    let mut unknown = None;
+    if let Some(at) = menus.iter().position(|menu| menu.default.is_some()) {
+        let mut menu = menus.remove(at);
+        match menu.default.take() {
+            Some(Ok(default)) if default < menu.entries.len() => {
+                menu.entries.get_mut(..=default).unwrap_or_default().rotate_right(1)
             }
-            "linux" | "linux16" | "linuxefi" => {
-                let (kernel, parameters) = rest.trim().split_once(char::is_whitespace).unwrap_or((rest.trim(), ""));
-                found.push(Entry {
-                    file: file.into(),
-                    title: title.clone(),
-                    kernel: in_tree(tree, kernel),
-                    initrds: Vec::new(),
-                    parameters: parameters.trim().into(),
-                    is_unified: false,
-                });
-            }
-            "initrd" | "initrd16" | "initrdefi" => {
-                if let Some(entry) = found.last_mut() {
-                    entry.initrds = rest.split_whitespace().map(|path| in_tree(tree, path)).collect();
-                }
-            }
+            Some(Err(why)) => unknown = Some(why),
             _ => {}
         }
+        menus.insert(0, menu);
     }
-    found
+    let mut entries: Vec<Entry> = Vec::new();
+    for entry in menus.into_iter().flat_map(|menu| menu.entries) {
+        if !entries.contains(&entry) {
+            entries.push(entry);
+        }
+    }
+    Loaders { entries, unknown }
 }
 
 fn entry_file(tree: &Tree, file: &str, text: &str) -> Option<Entry> {
@@ -152,12 +225,11 @@ fn entry_file(tree: &Tree, file: &str, text: &str) -> Option<Entry> {
     let initrds: Vec<&str> = lines().filter(|(name, _)| *name == "initrd").map(|(_, value)| value.trim()).collect();
     let initrds = expanded(&initrds.join(" "), &environment);
     Some(Entry {
-        file: file.into(),
         title: value("title").unwrap_or_default().into(),
         kernel: in_tree(tree, kernel),
         initrds: initrds.split_whitespace().map(|path| in_tree(tree, path)).collect(),
         parameters: parameters.trim().into(),
-        is_unified: false,
+        ..named(file)
     })
 }
 
@@ -190,9 +262,9 @@ fn expanded(text: &str, environment: &str) -> String {
     result
 }
 
-fn extlinux(tree: &Tree, file: &str, text: &str) -> Vec<Entry> {
+fn extlinux(tree: &Tree, file: &str, text: &str) -> Menu {
     let mut found: Vec<Entry> = Vec::new();
-    let mut title = String::new();
+    let (mut title, mut label, mut labels, mut default) = (String::new(), String::new(), Vec::new(), None);
     // Paths that do not begin at the root begin where the file lies.
     let folder = file.rsplit_once('/').map_or("", |(folder, _)| folder);
     let path = |path: &str| {
@@ -203,20 +275,22 @@ fn extlinux(tree: &Tree, file: &str, text: &str) -> Vec<Entry> {
         let (word, rest) = line.split_once(char::is_whitespace).unwrap_or((line, ""));
         let rest = rest.trim();
         match (word.to_ascii_lowercase().as_str(), found.last_mut()) {
-            ("label", _) => title = rest.into(),
+            ("default" | "ontimeout", _) => default = Some(rest.to_string()),
+            ("label", _) => {
+                title = rest.into();
+                label = rest.into();
+            }
             ("menu", _) => {
-                if let Some(label) = rest.strip_prefix("label ").or_else(|| rest.strip_prefix("LABEL ")) {
-                    title = label.trim().into();
+                if let Some(text) = rest.strip_prefix("label ").or_else(|| rest.strip_prefix("LABEL ")) {
+                    title = text.trim().into();
+                } else if rest.eq_ignore_ascii_case("default") {
+                    default = Some(label.clone());
                 }
             }
-            ("linux" | "kernel", _) => found.push(Entry {
-                file: file.into(),
-                title: title.clone(),
-                kernel: path(rest),
-                initrds: Vec::new(),
-                parameters: String::new(),
-                is_unified: false,
-            }),
+            ("linux" | "kernel", _) => {
+                found.push(Entry { title: title.clone(), kernel: path(rest), ..named(file) });
+                labels.push(label.clone());
+            }
             ("initrd", Some(entry)) => entry.initrds = rest.split(',').map(|one| path(one.trim())).collect(),
             ("append", Some(entry)) => {
                 entry.initrds.extend(rest.split_whitespace().filter_map(|word| word.strip_prefix("initrd=")).map(path));
@@ -225,5 +299,25 @@ fn extlinux(tree: &Tree, file: &str, text: &str) -> Vec<Entry> {
             _ => {}
         }
     }
-    found
+    // A menu's program as the default shows the menu, whose first entry is started.
+    let by_label = default.and_then(|default| labels.iter().position(|label| *label == default));
+    Menu { default: (!found.is_empty()).then_some(Ok(by_label.unwrap_or(0))), entries: found }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_fit_patterns() {
+        for (pattern, name, fits) in [
+            ("tidal-*", "tidal-6.1", true),
+            ("*", "", true),
+            ("t?d*1", "tidal-6.1", true),
+            ("tidal", "tidal-6.1", false),
+            ("*a*a*a*b", "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa", false),
+        ] {
+            assert_eq!(glob(pattern.as_bytes(), name.as_bytes()), fits, "{pattern} {name}");
+        }
+    }
 }

@@ -4,17 +4,21 @@ pub(crate) mod contexts;
 pub(crate) mod crypttab;
 pub(crate) mod devices;
 pub(crate) mod fstab;
+mod grub;
 pub(crate) mod helpers;
 pub(crate) mod images;
 mod kernels;
 pub(crate) mod loader;
+pub(crate) mod lvm;
 pub(crate) mod mdadm;
 pub(crate) mod network;
+pub(crate) mod places;
 mod release;
 mod system;
 pub(crate) mod unified;
+pub(crate) mod version;
 
-use crate::fs::tree::Tree;
+use crate::{fs::tree::Tree, volume::found::Found};
 use images::Images;
 
 pub use helpers::Helper;
@@ -35,12 +39,16 @@ pub(crate) struct Linux {
     pub fstab: Vec<fstab::Line>,
     /// Entries of its boot loader, the one that is started first in front.
     pub entries: Vec<Entry>,
-    /// Its kernels, the newest first.
+    /// Why it is not known which entry is started by itself.
+    pub(crate) unknown_start: Option<String>,
+    /// Its kernels, that of the first entry in front.
     pub kernels: Vec<Kernel>,
     /// Names of adapters that its configuration goes by.
     pub network: Vec<Used>,
     /// Its time zone, such as `Europe/Lisbon`.
     pub time_zone: Option<String>,
+    /// Which disks are meant by names that tell a place.
+    pub(crate) places: places::Places,
     /// Helpers of hosts that are installed.
     pub helpers: Vec<Helper>,
     /// Early boot images and indexes of modules that were read.
@@ -49,24 +57,39 @@ pub(crate) struct Linux {
 
 impl Linux {
     /// The system whose root is the volume of number `root` and whose files are `tree`, with what it mounts.
-    pub(crate) fn read(mut tree: Tree, root: usize, fstab: Vec<fstab::Line>) -> Self {
+    pub(crate) fn read(mut tree: Tree, root: usize, fstab: Vec<fstab::Line>, volumes: &[Found]) -> Self {
         if let Some(contexts) = contexts::Contexts::read(&tree) {
             tree.set_labels(contexts);
         }
-        let entries = loader::read(&tree);
+        let loader::Loaders { entries, unknown } = loader::read(&tree);
         let kernels = kernels::find(&tree, &entries);
         Self {
+            places: places::Places::find(volumes, root, &fstab, &entries),
             release: release::read(&tree),
             root,
             fstab,
             kernels,
             entries,
+            unknown_start: unknown,
             network: network::read(&tree),
             time_zone: release::time_zone(&tree),
             helpers: helpers::find(&tree),
             images: Images::default(),
             tree,
         }
+    }
+
+    /// The volume that a name means; `place` is where fstab mounts it, if it does. What a system calls its own root is its root.
+    pub(crate) fn volume<'v>(
+        &self,
+        volumes: &'v [Found],
+        spec: &str,
+        place: Option<&str>,
+    ) -> Option<(usize, &'v Found)> {
+        if place == Some("/") {
+            return volumes.get(self.root).map(|volume| (self.root, volume));
+        }
+        devices::resolve(volumes, spec).or_else(|| self.places.resolve(volumes, spec))
     }
 
     /// Whether systemd starts it.

@@ -76,7 +76,8 @@ impl System for Linux {
 
     fn reread(&mut self) {
         self.fstab = fstab::read(&self.tree.text("/etc/fstab").unwrap_or_default());
-        self.entries = loader::read(&self.tree);
+        let loaders = loader::read(&self.tree);
+        (self.entries, self.unknown_start) = (loaders.entries, loaders.unknown);
         self.kernels = kernels::find(&self.tree, &self.entries);
         self.network = network::read(&self.tree);
         self.helpers = helpers::find(&self.tree);
