@@ -109,7 +109,7 @@ pub struct Hardware {
 
 impl Hardware {
     /// The disks that the firmware tries, in its order: those that it is told to, else all as they come.
-    pub(crate) fn started(&self) -> Vec<usize> {
+    pub fn started(&self) -> Vec<usize> {
         let places = || self.disks.iter().enumerate().filter_map(|(disk, place)| Some((disk, place.as_ref()?)));
         let mut told: Vec<(u32, usize)> = places().filter_map(|(disk, place)| Some((place.boot?, disk))).collect();
         told.sort_unstable();

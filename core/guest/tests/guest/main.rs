@@ -24,6 +24,7 @@ mod raid_far;
 mod rules;
 mod tables;
 mod tree;
+mod verdicts;
 mod volumes;
 mod windows;
 mod xfs;

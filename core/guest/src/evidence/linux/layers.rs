@@ -6,7 +6,7 @@ use super::{
         Evidence, Link, State,
         hardware::{DiskPlace, Hardware},
     },
-    names, started,
+    default_kernel, names, started,
 };
 use crate::{
     formats::early,
@@ -39,7 +39,7 @@ pub(super) fn subvolumes(system: &Linux) -> Vec<Evidence> {
             }
         };
         // What comes first is started by itself.
-        let is_default = chain.is_empty();
+        let is_default = chain.is_empty() && system.unknown_start.is_none();
         chain.push(Evidence::new(Link::Root, about, state, seen).needed(is_default));
     }
     chain
@@ -62,9 +62,9 @@ pub(super) fn members(guest: &Guest, system: &Linux, hardware: &Hardware, images
             add(path.into(), &text, path, false, true);
         }
     }
-    let default = system.entries.first().map(|entry| &entry.kernel);
+    let default = default_kernel(system);
     for kernel in started(system) {
-        let is_default = default.is_none_or(|image| *image == kernel.image);
+        let is_default = default.is_none_or(|image| image == kernel.image);
         for initrd in &kernel.initrds {
             let outcome = images.read(&system.tree, initrd);
             let Ok(image) = outcome.as_ref() else { continue };

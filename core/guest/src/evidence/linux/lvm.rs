@@ -2,7 +2,7 @@
 
 use super::{
     super::{Evidence, Link, State, hardware::Hardware},
-    disks, started,
+    default_kernel, disks, started,
 };
 use crate::{
     refit::edit,
@@ -60,9 +60,9 @@ pub(super) fn links(guest: &Guest, system: &Linux, hardware: &Hardware, images: 
     };
     let settings = system.tree.text(lvm::SETTINGS).unwrap_or_default();
     add("", &settings, system.tree.text(lvm::DEVICES).as_deref(), false, true);
-    let default = system.entries.first().map(|entry| &entry.kernel);
+    let default = default_kernel(system);
     for kernel in started(system) {
-        let is_default = default.is_none_or(|image| *image == kernel.image);
+        let is_default = default.is_none_or(|image| image == kernel.image);
         for initrd in &kernel.initrds {
             let outcome = images.read(&system.tree, initrd);
             let Ok(image) = outcome.as_ref() else { continue };

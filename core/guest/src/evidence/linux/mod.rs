@@ -33,10 +33,10 @@ fn links(guest: &Guest, system: &Linux, hardware: &Hardware, images: &mut Images
     let listed: Vec<&Kernel> = started(system).collect();
     let needs = root_needs(guest, system, hardware);
     // The kernel of the entry that is started by itself; the first where no entry was read.
-    let default =
-        system.entries.first().map_or_else(|| listed.first().map(|kernel| &kernel.image), |entry| Some(&entry.kernel));
+    let default = default_kernel(system).or_else(|| listed.first().map(|kernel| kernel.image.as_str()));
+    let default = default.filter(|_| system.unknown_start.is_none());
     for kernel in &listed {
-        let is_default = Some(&kernel.image) == default;
+        let is_default = Some(kernel.image.as_str()) == default;
         chain.extend(kernel_links(system, kernel, images, is_default));
         let modules = images.modules(&system.tree, kernel);
         for (controller, needs) in &needs {
@@ -51,6 +51,11 @@ fn links(guest: &Guest, system: &Linux, hardware: &Hardware, images: &mut Images
     let modules = listed.first().and_then(|kernel| images.modules(&system.tree, kernel));
     chain.extend(adapters::adapters(system, hardware, modules.as_deref()));
     chain
+}
+
+/// The kernel of the entry that is started by itself.
+pub(super) fn default_kernel(system: &Linux) -> Option<&str> {
+    system.entries.first().filter(|_| system.unknown_start.is_none()).map(|entry| entry.kernel.as_str())
 }
 
 /// The default entry's kernel, where it is not there.

@@ -50,7 +50,7 @@ pub(super) fn names(guest: &Guest, system: &Linux, hardware: &Hardware) -> Vec<E
         chain.extend(link(guest, system, hardware, named));
     };
     for (number, entry) in system.entries.iter().enumerate() {
-        let is_default = number == 0;
+        let is_default = number == 0 && system.unknown_start.is_none();
         let named = |about: String, spec, needed| Named {
             about,
             file: &entry.file,

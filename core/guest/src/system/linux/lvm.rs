@@ -37,12 +37,22 @@ fn values(text: &str, name: &str) -> Vec<Range<usize>> {
         let Some((key, value)) = plain.split_once('=').filter(|(key, _)| key.trim() == name) else { continue };
         let begin = start + key.len() + 1 + (value.len() - value.trim_start().len());
         let end = match value.trim_start().starts_with('[') {
-            true => text.get(begin..).and_then(|rest| rest.find(']')).map(|len| begin + len + 1),
+            true => text.get(begin..).and_then(end_of_list).map(|len| begin + len),
             false => Some(begin + value.trim().len()),
         };
         found.extend(end.map(|end| begin..end));
     }
     found
+}
+
+/// Bytes of a list in brackets; those in quotes end nothing.
+fn end_of_list(text: &str) -> Option<usize> {
+    let mut is_quoted = false;
+    let end = text.char_indices().find(|(_, c)| {
+        is_quoted ^= *c == '"';
+        *c == ']' && !is_quoted
+    });
+    end.map(|(at, _)| at + 1)
 }
 
 /// The words in quotes of a value.
@@ -142,6 +152,7 @@ mod tests {
         assert_eq!(sees(TEXT, "/dev/sda2"), Some(true));
         assert_eq!(sees(TEXT, "/dev/vda2"), Some(false));
         assert_eq!(sees("", "/dev/vda2"), Some(true));
+        assert_eq!(sees("filter = [ \"a|^/dev/[sv]da|\", \"r|.*|\" ]", "/dev/vda2"), Some(true));
         assert_eq!(sees("filter = [ \"x|a|\" ]", "/dev/vda2"), None);
         assert_eq!(sees("filter = [ \"a|(|\" ]", "/dev/vda2"), None);
         let open = opened(TEXT);
