@@ -8,7 +8,7 @@ use std::{
 
 use anyhow::{Context, Result};
 use reformis_disk::text::printable;
-use reformis_guest::{Kind, Stream, nt::keys::KeyFacts};
+use reformis_guest::{Kind, Special, Stat, Stream, nt::keys::KeyFacts};
 use reformis_move::{
     peek::{self, Item, LeftOut, Peek, Wanted},
     staging::{self, StagedFile},
@@ -161,7 +161,7 @@ fn show(items: &[Item]) -> String {
                 (None, _) => item.name.clone(),
             };
             let own = [
-                mode(stat.kind, stat.mode),
+                mode(stat),
                 stat.links.to_string(),
                 stat.uid.to_string(),
                 stat.gid.to_string(),
@@ -205,12 +205,17 @@ pub(crate) fn show_key(key: &KeyFacts) -> String {
 }
 
 /// Kind and permissions in ten letters.
-fn mode(kind: Kind, mode: u16) -> String {
-    let mut text = String::from(match kind {
-        Kind::File => '-',
-        Kind::Folder => 'd',
-        Kind::Link => 'l',
-        Kind::Other => '?',
+fn mode(stat: &Stat) -> String {
+    let mode = stat.mode;
+    let mut text = String::from(match (stat.kind, stat.special) {
+        (Kind::File, _) => '-',
+        (Kind::Folder, _) => 'd',
+        (Kind::Link, _) => 'l',
+        (Kind::Other, Some(Special::Fifo)) => 'p',
+        (Kind::Other, Some(Special::Socket)) => 's',
+        (Kind::Other, Some(Special::Character(_))) => 'c',
+        (Kind::Other, Some(Special::Block(_))) => 'b',
+        (Kind::Other, None) => '?',
     });
     for (shift, special, letter) in [(6, 0o4000, 's'), (3, 0o2000, 's'), (0, 0o1000, 't')] {
         let bits = mode >> shift;

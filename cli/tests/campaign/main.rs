@@ -5,6 +5,9 @@
 //! What `patch` is meant to do is done by the kernel as well, on a copy of the same volume (`orders`): its rules for access lists of new files,
 //! for setuid and for file capabilities are the truth.
 
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![expect(clippy::print_stdout, reason = "what fell is told while the others go on")]
+
 mod case;
 mod cases;
 mod hands;

@@ -256,7 +256,7 @@ pub(crate) fn before(root: &Path, model: &mut Model, steps: &[Step]) {
 
 /// Looks at any steps of other hands, and any of ours behind them, as often as `REFORMIS_CASES` says; `what` is named where it fails.
 pub(crate) fn with_steps(what: &dyn std::fmt::Debug, look: impl Fn(&[Step], &[Step])) {
-    let cases = std::env::var("REFORMIS_CASES").ok().and_then(|text| text.parse().ok()).unwrap_or(2);
+    let cases = std::env::var("REFORMIS_CASES").ok().and_then(|text| text.parse().ok()).unwrap_or(1);
     let config = ProptestConfig { cases, max_shrink_iters: 40, failure_persistence: None, ..ProptestConfig::default() };
     let steps = (prop::collection::vec(step(), 1..12), prop::collection::vec(step(), 1..40));
     let outcome = TestRunner::new(config).run(&steps, |(first, second)| {

@@ -17,6 +17,10 @@ use crate::common::*;
 
 const TOOLS: [&str; 4] = ["mke2fs", "e2fsck", "sfdisk", "mkswap"];
 type Files = Vec<(&'static str, Vec<u8>)>;
+/// Files of a loader.
+type Loader = Vec<(&'static str, String)>;
+/// Paths and what is there.
+type Texts<'t> = &'t [(&'t str, &'t str)];
 
 /// Whether all that is needed holds; `None` where that is not known.
 fn comes_up(chain: &[Evidence]) -> Option<bool> {
@@ -113,7 +117,7 @@ fn the_default_entry_s_kernel_decides() {
         };
         ("/boot/extlinux/extlinux.conf", format!("{default}\n{}{}", label("new", NEW), label("old", OLD)))
     };
-    let cases: Vec<(Vec<(&'static str, String)>, Option<bool>)> = vec![
+    let cases: Vec<(Loader, Option<bool>)> = vec![
         // Numbers are compared as numbers.
         (bls(vec![blscfg("0")]), Some(false)),
         (bls(vec![blscfg("1")]), Some(true)),
@@ -333,7 +337,7 @@ fn lvm_has_to_look_at_the_new_disks() {
     let list = "VERSION=1.1.2\nIDTYPE=sys_wwid IDNAME=naa.5000 DEVNAME=/dev/sda1 PVID=physical00xxxxxxxxxxxxxxxxxxxxxx PART=1\n";
     const CONF: &str = "/etc/lvm/lvm.conf";
     const LIST: &str = "/etc/lvm/devices/system.devices";
-    let cases: [(&[(&'static str, &str)], &[(&str, &str)], bool); 7] = [
+    let cases: [(Texts<'static>, Texts<'_>, bool); 7] = [
         (&[(CONF, narrow)], &[], false),
         (&[(CONF, wide)], &[], true),
         (&[(LIST, list)], &[], false),

@@ -4,7 +4,7 @@ use super::Edits;
 use crate::refit::work::Changes;
 use crate::{
     evidence::linux::names::{is_plain, keeps_everywhere},
-    system::linux::{devices, fstab, loader},
+    system::linux::{devices, entry, fstab, loader},
     volume::found::Found,
 };
 
@@ -29,7 +29,7 @@ impl Edits<'_, '_> {
         }
         let tree = &self.system.tree;
         files.extend(loader::defaults(tree));
-        files.extend(loader::GRUB_ENV.iter().filter(|path| tree.exists(path)).map(ToString::to_string));
+        files.extend(entry::GRUB_ENV.iter().filter(|path| tree.exists(path)).map(ToString::to_string));
         let mut renamed = false;
         for path in files {
             let keys = ["root", "resume", "cryptdevice", "cryptkey", "rd.luks.key"];
@@ -42,7 +42,7 @@ impl Edits<'_, '_> {
                         value.split(':').map(|part| name(part).unwrap_or_else(|| part.into())).collect();
                     Some(parts.join(":"))
                 });
-                if loader::GRUB_ENV.contains(&path.as_str()) { same_length(text, new) } else { new }
+                if entry::GRUB_ENV.contains(&path.as_str()) { same_length(text, new) } else { new }
             })?;
             renamed |= changes.len() > known;
         }

@@ -1,7 +1,7 @@
 //! GRUB 2's configuration (its manual, "The list of commands" and "Environment block"): its menu, and which entry it starts by itself.
 
 use super::{
-    loader::{Entry, GRUB_ENV, Menu, in_tree, named},
+    entry::{Entry, GRUB_ENV, Menu, in_tree, named},
     version,
 };
 use crate::fs::tree::Tree;
@@ -115,11 +115,7 @@ fn read(tree: &Tree, file: &str, text: &str) -> Config {
                 config.defaults.push(rest["default=".len()..].trim_matches(['"', '\'']).into());
             }
             "blscfg" => config.reads_entry_files = true,
-            "}" => {
-                if blocks.pop() == Some(Block::Menu) {
-                    counts.pop();
-                }
-            }
+            "}" if blocks.pop() == Some(Block::Menu) => drop(counts.pop()),
             _ if line.ends_with('{') => blocks.push(Block::Other),
             _ => {}
         }

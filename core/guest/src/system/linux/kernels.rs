@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 
-use super::{loader::Entry, unified::Unified, version};
+use super::{entry::Entry, unified::Unified, version};
 use crate::fs::tree::Tree;
 
 /// A kernel.

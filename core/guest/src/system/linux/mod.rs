@@ -3,6 +3,7 @@
 pub(crate) mod contexts;
 pub(crate) mod crypttab;
 pub(crate) mod devices;
+pub(crate) mod entry;
 pub(crate) mod fstab;
 mod grub;
 pub(crate) mod helpers;
@@ -21,9 +22,9 @@ pub(crate) mod version;
 use crate::{fs::tree::Tree, volume::found::Found};
 use images::Images;
 
+pub use entry::Entry;
 pub use helpers::Helper;
 pub use kernels::Kernel;
-pub use loader::Entry;
 pub use network::Used;
 pub use release::Release;
 

@@ -4,7 +4,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::{devices, fstab, loader::Entry};
+use super::{devices, entry::Entry, fstab};
 use crate::volume::{found::Found, probe::Volume};
 
 /// Which disk each such name means, as far as that follows.
