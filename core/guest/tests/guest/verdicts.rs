@@ -20,7 +20,7 @@ type Files = Vec<(&'static str, Vec<u8>)>;
 /// Files of a loader.
 type Loader = Vec<(&'static str, String)>;
 /// Paths and what is there.
-type Texts<'t> = &'t [(&'t str, &'t str)];
+type Texts<'t> = Vec<(&'static str, &'t str)>;
 
 /// Whether all that is needed holds; `None` where that is not known.
 fn comes_up(chain: &[Evidence]) -> Option<bool> {
@@ -337,18 +337,18 @@ fn lvm_has_to_look_at_the_new_disks() {
     let list = "VERSION=1.1.2\nIDTYPE=sys_wwid IDNAME=naa.5000 DEVNAME=/dev/sda1 PVID=physical00xxxxxxxxxxxxxxxxxxxxxx PART=1\n";
     const CONF: &str = "/etc/lvm/lvm.conf";
     const LIST: &str = "/etc/lvm/devices/system.devices";
-    let cases: [(Texts<'static>, Texts<'_>, bool); 7] = [
-        (&[(CONF, narrow)], &[], false),
-        (&[(CONF, wide)], &[], true),
-        (&[(LIST, list)], &[], false),
-        (&[(LIST, "IDTYPE=md_uuid IDNAME=x DEVNAME=/dev/md0\n")], &[], true),
-        (&[(CONF, "devices {\n\tuse_devicesfile = 0\n}\n"), (LIST, list)], &[], true),
-        (&[], &[("etc/lvm/lvm.conf", narrow)], false),
-        (&[], &[("etc/lvm/lvm.conf", "log {\n}\n"), ("etc/lvm/devices/system.devices", list)], false),
+    let cases: [(Texts<'_>, Texts<'_>, bool); 7] = [
+        (vec![(CONF, narrow)], vec![], false),
+        (vec![(CONF, wide)], vec![], true),
+        (vec![(LIST, list)], vec![], false),
+        (vec![(LIST, "IDTYPE=md_uuid IDNAME=x DEVNAME=/dev/md0\n")], vec![], true),
+        (vec![(CONF, "devices {\n\tuse_devicesfile = 0\n}\n"), (LIST, list)], vec![], true),
+        (vec![], vec![("etc/lvm/lvm.conf", narrow)], false),
+        (vec![], vec![("etc/lvm/lvm.conf", "log {\n}\n"), ("etc/lvm/devices/system.devices", list)], false),
     ];
     for (files, initrd, sees) in cases {
         let folder = tempfile::tempdir().unwrap();
-        let mut guest = with_lvm(folder.path(), files, initrd);
+        let mut guest = with_lvm(folder.path(), &files, &initrd);
         let about = |chain: &[Evidence]| {
             chain
                 .iter()
