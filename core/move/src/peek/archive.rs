@@ -73,6 +73,7 @@ pub(super) fn write(tree: &Tree, budget: &Arc<Budget>, path: &[u8], out: &mut dy
         archive.add(&spot, &name)?;
         if spot.stat.kind == Kind::Folder {
             for (entry, spot) in tree.inside(&spot)?.into_iter().rev() {
+                check(&entry)?;
                 let name = below(&name, &entry);
                 hold.grow(name.len() as u64 + ENTRY).map_err(reformis_guest::Error::from)?;
                 held += name.len() as u64 + ENTRY;
@@ -83,6 +84,16 @@ pub(super) fn write(tree: &Tree, budget: &Arc<Budget>, path: &[u8], out: &mut dy
     // Two empty blocks end it.
     archive.out.write_all(&PADDING).and_then(|()| archive.out.write_all(&PADDING)).map_err(wrong)?;
     Ok(archive.left_out)
+}
+
+/// Refuses a name that no file can have: a stranger's folder may hold one, and whoever unpacks it would follow it out of its place.
+fn check(name: &[u8]) -> Result<()> {
+    let is_one = !name.is_empty() && name != b"." && name != b".." && !name.iter().any(|byte| matches!(byte, b'/' | 0));
+    if is_one {
+        return Ok(());
+    }
+    let path = reformis_disk::text::printable(&String::from_utf8_lossy(name));
+    Err(reformis_guest::Error::WrongKind { path, wanted: "name that a file can have" }.into())
 }
 
 /// A record of the pax format: its own length, a key, a value.
@@ -293,6 +304,16 @@ fn put(field: &mut [u8], bytes: &[u8]) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn names_that_lead_elsewhere_are_refused() {
+        for name in [&b""[..], b".", b"..", b"../etc", b"/etc", b"a/b", b"a\0b"] {
+            assert!(check(name).is_err(), "{name:?}");
+        }
+        for name in [&b"a"[..], b"...", b".a", b"\xff", b"a\nb", b"-rf"] {
+            assert!(check(name).is_ok(), "{name:?}");
+        }
+    }
 
     #[test]
     fn a_record_counts_its_own_digits() {
