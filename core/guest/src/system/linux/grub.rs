@@ -6,6 +6,10 @@ use super::{
 };
 use crate::fs::tree::Tree;
 
+/// Entries of a file, and blocks in one another, that are read; a menu has a few, and a stranger's has no more.
+const MOST_ENTRIES: usize = 1024;
+const MOST_BLOCKS: usize = 16;
+
 /// What the menu shows at one place.
 #[derive(Debug)]
 struct Item {
@@ -65,12 +69,15 @@ struct Config {
 }
 
 #[expect(clippy::string_slice, reason = "cut behind ASCII that was seen there")]
-fn read(tree: &Tree, file: &str, text: &str) -> Config {
+fn read(in_tree: &dyn Fn(&str) -> String, file: &str, text: &str) -> Config {
     let mut config = Config::default();
     let mut blocks: Vec<Block> = Vec::new();
     // How many items each menu has so far.
     let mut counts = vec![0];
     for line in text.lines().map(str::trim) {
+        if config.items.len().max(config.entries.len()) >= MOST_ENTRIES || blocks.len() > MOST_BLOCKS {
+            break;
+        }
         let (word, rest) = line.split_once(char::is_whitespace).unwrap_or((line, ""));
         match word {
             "menuentry" | "submenu" => {
@@ -101,14 +108,14 @@ fn read(tree: &Tree, file: &str, text: &str) -> Config {
                 }
                 config.entries.push(Entry {
                     title,
-                    kernel: in_tree(tree, kernel),
+                    kernel: in_tree(kernel),
                     parameters: parameters.trim().into(),
                     ..named(file)
                 });
             }
             "initrd" | "initrd16" | "initrdefi" => {
                 if let Some(entry) = config.entries.last_mut() {
-                    entry.initrds = rest.split_whitespace().map(|path| in_tree(tree, path)).collect();
+                    entry.initrds = rest.split_whitespace().map(in_tree).collect();
                 }
             }
             "set" if rest.starts_with("default=") => {
@@ -172,7 +179,7 @@ fn find<'i>(items: &'i [Item], wanted: &str) -> Option<&'i Item> {
 
 /// The menu of GRUB's file; `files` are the entry files of the boot volume, each with its name.
 pub(super) fn menu(tree: &Tree, file: &str, text: &str, files: &[(String, Entry)]) -> Menu {
-    let mut config = read(tree, file, text);
+    let mut config = read(&|path| in_tree(tree, path), file, text);
     let wanted = wanted(tree, &config.defaults);
     if config.reads_entry_files && !files.is_empty() {
         // The newest first; what the configuration has itself comes behind.
@@ -234,6 +241,17 @@ mod tests {
             assert_eq!(find(&items, wanted).map(|item| item.title.as_str()), Some(title), "{wanted}");
         }
         assert!(find(&[], "0").is_none());
+    }
+
+    #[test]
+    fn a_menu_without_an_end_is_read_as_far_as_any_is() {
+        for text in ["submenu x {\n".repeat(200_000), "menuentry x {\n}\n".repeat(200_000), "{\n".repeat(200_000)] {
+            let config = read(&str::to_string, "grub.cfg", &text);
+            assert!(
+                config.items.len() <= MOST_ENTRIES
+                    && config.items.iter().all(|item| item.path.len() <= MOST_BLOCKS + 2)
+            );
+        }
     }
 
     #[test]

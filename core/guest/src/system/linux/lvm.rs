@@ -13,6 +13,8 @@ pub(crate) const DEVICES: &str = "/etc/lvm/devices/system.devices";
 pub(crate) const OLD_DEVICES: &str = "/etc/lvm/devices/system.devices.before-move";
 /// A filter that lets everything pass.
 const OPEN: &str = "[ \"a|.*|\" ]";
+/// Patterns of a list that are understood.
+const MOST_PATTERNS: usize = 256;
 /// Memory that one pattern of a stranger's may come to.
 const MAX_PATTERN: usize = 1 << 16;
 
@@ -62,7 +64,10 @@ fn quoted(value: &str) -> impl Iterator<Item = &str> {
 
 /// Whether patterns let a name pass; `None` where one of them is not understood.
 fn passes(value: &str, name: &str) -> Option<bool> {
-    for pattern in quoted(value) {
+    for (number, pattern) in quoted(value).enumerate() {
+        if number >= MOST_PATTERNS {
+            return None;
+        }
         let mut letters = pattern.chars();
         let takes = match letters.next()? {
             'a' => true,

@@ -14,6 +14,9 @@ pub(crate) struct Places(BTreeMap<String, usize>);
 /// Names of disks that are followed; a machine has no more disks.
 const MOST: usize = 256;
 
+/// Uses of a name that are looked at.
+const MOST_USES: usize = 64;
+
 /// One use of a name.
 struct Use<'t> {
     partition: Option<u32>,
@@ -41,7 +44,10 @@ impl Places {
         let mut note = |spec, kind, is_root| {
             let Some((disk, partition)) = devices::disk_called(spec) else { return };
             if uses.len() < MOST || uses.contains_key(disk) {
-                uses.entry(disk).or_default().push(Use { partition, kind, is_root });
+                let uses = uses.entry(disk).or_default();
+                if uses.len() < MOST_USES {
+                    uses.push(Use { partition, kind, is_root });
+                }
             }
         };
         for line in fstab {
