@@ -284,6 +284,21 @@ fn a_system_s_own_root_is_its_root_whatever_it_is_called() {
 }
 
 #[test]
+fn a_root_that_is_no_device_stays_as_it_is_called() {
+    if !has(&TOOLS) {
+        return;
+    }
+    for line in [
+        "overlay / overlay lowerdir=/a,upperdir=/b,workdir=/c 0 0\n",
+        "tide/root / zfs defaults 0 0\n",
+        "/dev/root / ext4 defaults 0 1\n",
+    ] {
+        let (made, fstab) = mounted(line, &[], &virtio("vd"));
+        assert_eq!((fstab.as_str(), state(&made)), (line, Some(true)), "{:#?}", made.evidence[0].1);
+    }
+}
+
+#[test]
 fn boot_code_counts_on_the_disk_that_is_started() {
     if !has(&TOOLS) || !has(&["e2label"]) {
         return;

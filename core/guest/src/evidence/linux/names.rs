@@ -34,7 +34,7 @@ struct Named<'t> {
 const OPTIONAL: [&str; 4] = ["noauto", "nofail", "_netdev", "x-systemd.automount"];
 
 /// Whether fstab names a volume: not a place on the network, nor what the kernel makes up.
-fn is_volume(spec: &str) -> bool {
+pub(crate) fn is_volume(spec: &str) -> bool {
     let tags = ["UUID=", "LABEL=", "PARTUUID=", "PARTLABEL=", "ID="];
     let is_medium = ["/dev/sr", "/dev/fd", "/dev/cdrom", "/dev/dvd"].iter().any(|start| spec.starts_with(start));
     (spec.starts_with("/dev/") || tags.iter().any(|tag| spec.starts_with(tag))) && !is_medium

@@ -3,7 +3,7 @@
 use super::Edits;
 use crate::refit::work::Changes;
 use crate::{
-    evidence::linux::names::{is_plain, keeps_everywhere},
+    evidence::linux::names::{is_plain, is_volume, keeps_everywhere},
     system::linux::{devices, entry, fstab, loader},
     volume::found::Found,
 };
@@ -104,7 +104,8 @@ impl Edits<'_, '_> {
 
     /// The same for a line of fstab: what it calls the root is the root, whatever else is called so.
     fn new_name_in_fstab(&self, line: &fstab::Line, told: &mut Vec<String>) -> Option<String> {
-        let is_root = line.place == "/" && !matches!(line.spec.as_str(), "/dev/root" | "rootfs");
+        // An overlay, or a pool that is mounted as the root, has no device to name.
+        let is_root = line.place == "/" && is_volume(&line.spec) && line.spec != "/dev/root";
         let volumes = &self.work.guest.volumes;
         let means = devices::resolve(volumes, &line.spec).map(|(index, _)| index);
         if !is_root || means == Some(self.system.root) && !is_plain(&line.spec) {
