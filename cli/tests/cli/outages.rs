@@ -78,6 +78,12 @@ impl Far {
         self.process = Self::start(&self.place, self.ports);
     }
 
+    /// Bytes that the process has written since it was started: how far a move is, whatever the clock says.
+    fn written(&self) -> u64 {
+        let told = fs::read_to_string(format!("/proc/{}/io", self.process.id())).unwrap();
+        told.lines().find_map(|line| line.strip_prefix("wchar: ")).unwrap().parse().unwrap()
+    }
+
     fn end(&mut self) {
         self.process.kill().unwrap();
         self.process.wait().unwrap();
@@ -98,16 +104,21 @@ fn killed(points: u32) {
     Content::empty(20 << 20).with(0, 17 << 20, 7).read_at(0, &mut disk);
     disk[510..512].copy_from_slice(&[0x55, 0xaa]);
     far.place.write("ledger.raw", &disk);
-    let begun = Instant::now();
+    let begun = far.written();
     far.place.run(&carry("vmbus-cloud", &["--name", "first"])).expect(0);
-    let whole = begun.elapsed();
+    let whole = far.written() - begun;
     let mut felt = 0;
     for point in 0..points {
         let (name, landing) = (format!("ledger{point}"), format!("landing{point}"));
         let mut words = carry("vmbus-cloud", &["--name", &name]);
         words[5] = &landing;
-        let child = far.place.command(&words).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
-        std::thread::sleep(whole * (point * 37 % points) / points);
+        let begun = far.written();
+        let mut child = far.place.command(&words).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+        let due = begun + whole * u64::from(point * 37 % points + 1) / u64::from(points + 1);
+        while far.written() < due {
+            assert!(child.try_wait().unwrap().is_none(), "{point}: it ended before");
+            std::thread::sleep(Duration::from_micros(200));
+        }
         far.kill();
         let output = child.wait_with_output().unwrap();
         let told = String::from_utf8_lossy(&output.stderr);
@@ -117,7 +128,8 @@ fn killed(points: u32) {
         let receipt = fs::read_to_string(far.place.path(&format!("{landing}/{name}/receipt.json"))).unwrap();
         assert!(receipt.contains("\"cloud\": \"estuary\""), "{point}");
     }
-    assert!(felt > 0, "none of {points} moves noticed it");
+    // One that was asked nothing while it was away was not missed.
+    assert!(felt * 2 > points, "{felt} of {points} moves noticed it");
     // What is there in the end, read by another process.
     far.end();
     let cloud = Cloud::start(Options::new(far.place.path("cloud"))).unwrap();
