@@ -6,6 +6,7 @@ mod limits;
 mod programs;
 mod servers;
 mod short_stop;
+mod side_by_side;
 mod snapshot;
 mod terminal;
 mod traps;
