@@ -4,7 +4,7 @@ use anyhow::Result;
 use reformis_disk::ByteSize;
 use reformis_move::{
     carry::{self, Ahead, Landing, Options},
-    receipt::{CloudRecord, Told},
+    receipt::{CloudRecord, Reread, SecondRead, Told},
 };
 
 use super::{JSON_SCHEMA, links, order};
@@ -79,6 +79,23 @@ fn show_ahead(ahead: &Ahead, args: &CarryArgs) -> String {
     text
 }
 
+/// What of a disk the second pass read, and why.
+fn second_read(read: &SecondRead) -> &'static str {
+    match (read.told, read.reread) {
+        (_, Some(Reread::Written)) => "read whole: its files have changed since the first pass",
+        (_, Some(Reread::NotSure)) => {
+            "read whole: a change since the first pass might not show in what is known of its files"
+        }
+        (_, Some(Reread::OtherDisk)) => "read whole: the first pass read other files",
+        (_, Some(Reread::TooMuch)) => "read whole: its changes are in too many pieces",
+        (Told::Bitmap, None) => "read where the map of changes says so",
+        (Told::Delta, None) => {
+            "read where a delta above the first pass has something; the files below have not changed"
+        }
+        (Told::Digests, None) => "read whole",
+    }
+}
+
 /// The landing as a person reads it.
 pub(crate) fn show(landing: &Landing) -> String {
     let receipt = &landing.receipt;
@@ -100,6 +117,9 @@ pub(crate) fn show(landing: &Landing) -> String {
         let (changed, carried) = (ByteSize(ahead.changed), ByteSize(ahead.carried));
         let changed = format!("{changed} of the {carried} brought near, found by {told}");
         text += &pairs(&[("off for", duration(ahead.off)), ("changed", changed)]);
+        let reads: Vec<_> =
+            ahead.disks.iter().map(|read| (read.disk.as_str(), second_read(read).to_string())).collect();
+        text += &pairs(&reads);
     }
     if let Some(cloud) = &receipt.cloud {
         text += &heading("Cloud");

@@ -14,6 +14,7 @@ mod hosts_around;
 mod images;
 mod inside;
 mod journey;
+mod killed;
 mod lend;
 mod locked;
 mod machine_files;

@@ -110,18 +110,46 @@ pub struct AheadRecord {
     pub told: Told,
     /// Seconds from when the machine was stopped until it had landed.
     pub off: f64,
+    /// What of each disk was read once more.
+    #[serde(default)]
+    pub disks: Vec<SecondRead>,
+}
+
+/// What the second pass read of a disk.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SecondRead {
+    /// The disk's file in the landing.
+    pub disk: String,
+    /// What told of changes.
+    pub told: Told,
+    /// Why all of it was read, where it was.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reread: Option<Reread>,
+}
+
+/// Why the second pass read all of a disk.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Reread {
+    /// A file that the first pass read has changed since.
+    Written,
+    /// A write since might not show in what is known of its files: their file system, a memory map, a clock, a remote's tag.
+    NotSure,
+    /// The first pass read other files.
+    OtherDisk,
+    /// What changed is in more pieces than are kept.
+    TooMuch,
 }
 
 impl AheadRecord {
     pub(crate) fn new(
         first: &crate::landing::ahead::FirstPass,
-        changed: u64,
-        told: Told,
+        (changed, told, disks): (u64, Told, Vec<SecondRead>),
         off_since: Timestamp,
         landed: Timestamp,
     ) -> Self {
         let off = landed.duration_since(off_since).as_secs_f64().max(0.0);
-        Self { began: first.began, ended: first.ended, carried: first.carried, changed, told, off }
+        Self { began: first.began, ended: first.ended, carried: first.carried, changed, told, off, disks }
     }
 }
 

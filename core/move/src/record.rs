@@ -15,6 +15,12 @@ pub struct SourceFile {
     /// Time of the last change of the file, or of the archive that holds it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub modified: Option<Timestamp>,
+    /// Time of its last change of status (`ctime`), which nobody chooses; of a file of this machine.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub changed: Option<Timestamp>,
+    /// Device and inode; of a file of this machine.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub inode: Option<(u64, u64)>,
     /// What a remote called this version of it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tag: Option<String>,
@@ -29,7 +35,8 @@ pub struct SourceFile {
 impl SourceFile {
     /// Whether nothing tells it apart from `other`, its digest aside.
     pub(crate) fn is_same_version(&self, other: &Self) -> bool {
-        (self.size, self.modified, &self.tag) == (other.size, other.modified, &other.tag)
+        (self.size, self.modified, self.changed, self.inode, &self.tag)
+            == (other.size, other.modified, other.changed, other.inode, &other.tag)
     }
 }
 

@@ -7,6 +7,7 @@ mod programs;
 mod servers;
 mod short_stop;
 mod side_by_side;
+mod silent_writes;
 mod snapshot;
 mod terminal;
 mod traps;

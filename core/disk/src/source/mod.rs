@@ -13,7 +13,7 @@ use std::sync::Arc;
 
 pub use access::Access;
 pub use file::FileStorage;
-pub use identity::{Identity, Version};
+pub use identity::{Identity, Stamp, Version};
 pub use links::{Links, check_relative_name, open_link};
 pub use memory::MemoryStorage;
 pub use pieces::Pieces;
@@ -66,6 +66,12 @@ pub trait Storage: Send + Sync {
 
     /// What told the bytes apart from others when they were opened; of several files, the first. `None` for memory.
     fn identity(&self) -> Option<&Identity>;
+
+    /// Whether every write from now on would make another version of them, the one that was there when they were opened: only then can
+    /// bytes be left unread because their version is still the same.
+    fn is_at_rest(&self) -> bool {
+        false
+    }
 
     /// The memory that what is collected from these bytes is counted against.
     fn budget(&self) -> &Arc<Budget>;

@@ -17,7 +17,9 @@ use crate::{
     },
     observer::{Context, Step},
     plan::Plan,
-    prepare, receipt,
+    prepare::{self, Prepared},
+    receipt,
+    record::SourceFile,
     staging::StagedFolder,
 };
 
@@ -49,7 +51,7 @@ pub fn ahead(options: &Options, context: &Context<'_>) -> Result<Ahead> {
     let prepared = settled.with(Inside::default());
     let (plan, findings) = prepared.accepted(&options.accept)?;
     check(plan)?;
-    let (head, mut chains) = (head(&prepared, plan), chains(&prepared, plan));
+    let (head, mut chains) = (head(&prepared, plan), chains_at_rest(&prepared, plan));
     let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME, true)?;
     if staged.had_stale() {
         // A pass that was cut off goes on where nothing has changed; a whole one is made anew.
@@ -57,6 +59,8 @@ pub fn ahead(options: &Options, context: &Context<'_>) -> Result<Ahead> {
         let goes_on = earlier.is_some_and(|earlier| head.goes_on(&earlier));
         let disks: Vec<&str> = plan.disks.iter().map(|disk| disk.file.as_str()).collect();
         journal::tidy(staged.inside(), &disks, goes_on)?;
+        // One that was cut off in the middle of being written.
+        ahead::unmark(staged.inside())?;
     }
     journal::begin(staged.inside(), &head)?;
     let keep = |error: &Error| {
@@ -88,7 +92,7 @@ pub fn ahead(options: &Options, context: &Context<'_>) -> Result<Ahead> {
     }
     let pass = FirstPass { began, ended: Timestamp::now(), carried };
     for file in chains.iter_mut().flatten() {
-        let read = move_.sources.iter().find(|read| read.path == file.path && read.is_same_version(file));
+        let read = move_.sources.iter().find(|read| read.path == file.path && read.inode == file.inode);
         file.digest = read.and_then(|read| read.digest.clone());
     }
     ahead::mark(staged.inside(), &Kept { pass: pass.clone(), chains }).inspect_err(keep)?;
@@ -97,6 +101,22 @@ pub fn ahead(options: &Options, context: &Context<'_>) -> Result<Ahead> {
     let (name, folder, disks) = (plan.machine.name.to_string(), plan.folder.clone(), plan.disks.len());
     let size = plan.disks.iter().map(|disk| disk.size).fold(0, u64::saturating_add);
     Ok(Ahead { name, folder, disks, size, pass, findings })
+}
+
+/// The files of each disk; one that could be written to without another version has no time of its last change, so that no later pass
+/// takes it for what it was.
+fn chains_at_rest(prepared: &Prepared, plan: &Plan) -> Vec<Vec<SourceFile>> {
+    let mut chains = chains(prepared, plan);
+    let disks = plan.disks.iter().filter_map(|disk| prepared.settled.target.disks.get(disk.source));
+    for (disk, chain) in disks.zip(&mut chains) {
+        for (storage, file) in disk.storages().zip(chain) {
+            if !storage.is_at_rest() {
+                tracing::info!(path = file.path, "a write to it might not show");
+                file.changed = None;
+            }
+        }
+    }
+    chains
 }
 
 /// Fails for a landing that is written in one order.

@@ -2,23 +2,17 @@
 
 use std::ops::Range;
 
-use jiff::{SignedDuration, Timestamp};
-
 use super::changes::MOST;
 use crate::{
     error::Result,
     landing::ahead::Kept,
     observer::Context,
+    receipt::Reread,
     record::SourceFile,
     target::{TargetDisk, is_still},
 };
 
-/// How long before a first pass its files must have been left alone: file systems tell the time of a change in steps, of two seconds at
-/// the most (FAT).
-const STILL: SignedDuration = SignedDuration::from_secs(2);
-
-/// The ranges of `disk` that lie above what the pass `first` read of its disk `index`, ascending; none where that pass read another disk,
-/// one that was written to since, or where there are too many.
+/// The ranges of `disk` that lie above what the pass `first` read of its disk `index`, ascending; or why all of it is read.
 ///
 /// # Errors
 /// Those of opening the chain once more, and of reading its tables.
@@ -27,27 +21,29 @@ pub(super) fn of(
     first: &Kept,
     index: usize,
     context: &Context<'_>,
-) -> Result<Option<Vec<Range<u64>>>> {
-    let (Some(image), Some(earlier)) = (&disk.image, first.chains.get(index)) else { return Ok(None) };
-    let Some((top, _)) = earlier.split_first() else { return Ok(None) };
-    let files = || disk.parts.iter().map(|part| &part.storage).chain(&image.files);
-    let is_frozen =
-        |file: &SourceFile| is_known(file, first.pass.began) && files().any(|now| is_still(file, now.as_ref()));
-    if !earlier.iter().all(is_frozen) {
-        return Ok(None);
+) -> Result<std::result::Result<Vec<Range<u64>>, Reread>> {
+    let Some(image) = &disk.image else { return Ok(Err(Reread::OtherDisk)) };
+    let Some((top, _)) = first.chains.get(index).and_then(|chain| chain.split_first()) else {
+        return Ok(Err(Reread::OtherDisk));
+    };
+    let earlier = first.chains.get(index).map_or(&[][..], Vec::as_slice);
+    // The time is there only where every write since would show in it.
+    let is_sure = |file: &SourceFile| file.tag.is_none() && file.changed.is_some();
+    if !earlier.iter().all(is_sure) {
+        return Ok(Err(Reread::NotSure));
+    }
+    let is_same = |file: &SourceFile| disk.storages().any(|now| is_still(file, now.as_ref()));
+    if !earlier.iter().all(is_same) {
+        return Ok(Err(Reread::Written));
     }
     if disk.parts.first().is_some_and(|part| is_still(top, part.storage.as_ref())) {
         // No snapshot was made of this one, and nobody wrote to it.
-        return Ok(Some(Vec::new()));
+        return Ok(Ok(Vec::new()));
     }
-    let Some(below) = image.files.iter().find(|now| is_still(top, now.as_ref())) else { return Ok(None) };
+    let Some(below) = image.files.iter().find(|now| is_still(top, now.as_ref())) else {
+        return Ok(Err(Reread::OtherDisk));
+    };
     let above = image.above(below.as_ref(), MOST, &|| context.is_cancelled())?;
     tracing::info!(disk = disk.id, above = top.path, runs = above.as_ref().map(Vec::len), "a delta tells of changes");
-    Ok(above)
-}
-
-/// Whether a file that is written to behind our back would not have the same version. What a remote calls it (a tag) often is made of a time in
-/// whole seconds that we do not see, so that a write within the same one leaves it as it is.
-fn is_known(file: &SourceFile, began: Timestamp) -> bool {
-    file.tag.is_none() && file.modified.is_some_and(|modified| began.duration_since(modified) >= STILL)
+    Ok(above.ok_or(Reread::TooMuch))
 }

@@ -33,7 +33,7 @@ use crate::{
     observer::{Context, Step},
     plan::{Plan, PlannedDisk},
     prepare::Prepared,
-    receipt::{DiskFacts, DiskRecord, LandedFile, MachineRecord, Told},
+    receipt::{DiskFacts, DiskRecord, LandedFile, MachineRecord, Reread, SecondRead, Told},
     record::{FileDigest, SourceFile},
     staging::{StagedFolder, write_into},
     target::{self, TargetDisk},
@@ -64,11 +64,16 @@ fn has_manifest(plan: &Plan) -> bool {
 /// One block of how many is compared where a source has no version.
 const SAMPLE: u64 = 64;
 
+/// What may have changed of a disk; none where nothing tells.
+type Ranges = Option<Vec<Range<u64>>>;
+
 /// A disk in its place.
 pub(super) struct Carried {
     pub(super) written: Written,
     /// What told of changes since a first pass.
     told: Told,
+    /// What of it was read once more, behind a first pass.
+    read: Option<SecondRead>,
     edits: Vec<Edit>,
 }
 
@@ -80,6 +85,8 @@ pub(super) struct Made {
     pub(super) changed: u64,
     /// What told of them.
     pub(super) told: Told,
+    /// What of each disk was read once more, behind a first pass.
+    pub(super) reads: Vec<SecondRead>,
 }
 
 impl Move<'_> {
@@ -114,12 +121,13 @@ impl Move<'_> {
         let record = self.machine_files(&machine, &landed, &carried, archive)?;
         let changed = carried.iter().filter_map(|disk| disk.written.changed).fold(0, u64::saturating_add);
         let told = carried.iter().map(|disk| disk.told).max().unwrap_or_default();
+        let reads = carried.iter().filter_map(|disk| disk.read.clone()).collect();
         let mut records = Vec::new();
         for ((planned, carried), read) in self.plan.disks.iter().zip(carried).zip(facts) {
             let after = read.map_or_else(|| self.facts(planned, &carried), Ok)?;
             records.push(self.record(planned, carried, &after));
         }
-        Ok(Made { disks: records, machine: record, changed, told })
+        Ok(Made { disks: records, machine: record, changed, told, reads })
     }
 
     /// Who may open a file that holds all disks and the machine's settings.
@@ -178,14 +186,16 @@ impl Move<'_> {
     }
 
     /// The ranges of the disk at this place that may have changed since a first pass, where something else than its bytes tells of them.
-    fn told_of_changes(&self, index: usize, disk: &TargetDisk) -> Result<(Option<Vec<Range<u64>>>, Told)> {
-        let Some(first) = self.first else { return Ok((None, Told::default())) };
+    /// And why all of it is read, where nothing does.
+    fn told_of_changes(&self, index: usize, disk: &TargetDisk, first: &Kept) -> Result<(Ranges, Told, Option<Reread>)> {
         let (changed, told) = match self.bitmap {
-            Some(bitmap) => (changes::of(disk, bitmap, self.context)?, Told::Bitmap),
+            Some(bitmap) => (changes::of(disk, bitmap, self.context)?.ok_or(Reread::TooMuch), Told::Bitmap),
             None => (delta::of(disk, first, index, self.context)?, Told::Delta),
         };
-        let told = if changed.is_some() { told } else { Told::Digests };
-        Ok((changed, told))
+        Ok(match changed {
+            Ok(changed) => (Some(changed), told, None),
+            Err(why) => (None, Told::Digests, Some(why)),
+        })
     }
 
     /// Streams one disk into its image, while its files are compared with the manifest.
@@ -212,7 +222,8 @@ impl Move<'_> {
         } else {
             None
         };
-        let (changed, told) = self.told_of_changes(index, disk)?;
+        let told = self.first.map(|first| self.told_of_changes(index, disk, first)).transpose()?;
+        let (changed, told, reread) = told.unwrap_or_default();
         // What a delta is trusted for, its files are, too: they were digested in the first pass.
         let known = self.first.filter(|_| told == Told::Delta).and_then(|first| first.chains.get(index));
         let known = known.map_or(&[][..], Vec::as_slice);
@@ -267,7 +278,8 @@ impl Move<'_> {
             "carried a disk"
         );
         self.sources.extend(files);
-        Ok(Carried { written, told, edits })
+        let read = self.first.map(|_| SecondRead { disk: planned.file.clone(), told, reread });
+        Ok(Carried { written, told, read, edits })
     }
 
     /// What the finished file of a disk says of itself.

@@ -19,7 +19,7 @@ use crate::{
     error::{Error, Result},
     finding::Finding,
     landing::{
-        again::{head, receipt_left},
+        again::{had_second_pass, head, receipt_left},
         ahead::{self as first, Kept as FirstKept},
         arrival::{self, Arrival},
         holder::{can_be_changed, can_go_on},
@@ -109,8 +109,21 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         }
     }
     let head = head(&prepared, plan);
-    let first = first_of(options, plan, &head)?;
-    let again = options.resume || first.is_some();
+    let goes_on = options.resume || options.is_second;
+    if goes_on && !options.force && options.job.is_none() {
+        // A run that was killed just after its landing had its name.
+        let landed = Place::open(&plan.folder).ok();
+        let receipt = landed.and_then(|at| receipt_left(&at, &head, plan, shipping.as_ref(), context.budget));
+        if let Some(receipt) = receipt
+            && let Some(machine) = receipt.machine.clone()
+        {
+            tracing::info!(landing = %plan.folder.display(), "it had landed");
+            let (folder, store) = (plan.folder.clone(), plan.store.clone());
+            return Ok(Landing { folder, receipt, machine, findings, store });
+        }
+    }
+    let first = first_of(options, plan, &head, context)?;
+    let again = goes_on || first.is_some();
     let staged = StagedFolder::create(&plan.folder, options.force, receipt::FILE_NAME, again)?;
     let target = &prepared.settled.target;
     // What comes over a network is worth keeping, where it can be gone on with; what lies here is read again as quickly.
@@ -129,7 +142,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         }
     };
     let left = || receipt_left(staged.inside(), &head, plan, shipping.as_ref(), context.budget);
-    if let Some(receipt) = (options.resume && staged.had_stale() && is_kept).then(left).flatten()
+    if let Some(receipt) = (goes_on && staged.had_stale() && is_kept).then(left).flatten()
         && let Some(machine) = receipt.machine.clone()
     {
         context.observer.may_land().inspect_err(keep)?;
@@ -139,7 +152,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     if first.is_some() {
         let disks: Vec<&str> = plan.disks.iter().map(|disk| disk.file.as_str()).collect();
         journal::tidy(staged.inside(), &disks, true)?;
-    } else if options.resume && staged.had_stale() {
+    } else if goes_on && staged.had_stale() {
         let goes_on = is_kept && journal::left(staged.inside()).is_some_and(|earlier| head.goes_on(&earlier));
         let disks: Vec<&str> = goers.iter().map(|disk| disk.file.as_str()).collect();
         journal::tidy(staged.inside(), &disks, goes_on)?;
@@ -161,7 +174,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     let first = first.as_ref();
     let mut move_ =
         Move { prepared: &prepared, plan, staged: &staged, context, sources, shipping, is_kept, first, bitmap };
-    let Made { disks, machine, changed, told } = move_.make().inspect_err(keep)?;
+    let Made { disks, machine, changed, told, reads } = move_.make().inspect_err(keep)?;
     // Others see what comes now.
     context.observer.may_land().inspect_err(keep)?;
     let cloud = match (Arrival::of(plan, context)?, &move_.shipping) {
@@ -191,7 +204,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         cloud,
         lent: kept.map(Kept::into_record),
         job: options.job,
-        ahead: first.map(|first| AheadRecord::new(&first.pass, changed, told, off_since, finished)),
+        ahead: first.map(|first| AheadRecord::new(&first.pass, (changed, told, reads), off_since, finished)),
     };
     let access = prepared.settled.target.access();
     write_into(staged.inside(), receipt::FILE_NAME, &receipt.to_json(), access)?;
@@ -204,9 +217,9 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
 }
 
 /// The first pass of this move that is kept, where there is one.
-fn first_of(options: &Options, plan: &Plan, head: &Head) -> Result<Option<FirstKept>> {
-    let left =
-        StagedFolder::left_by_us(&plan.folder).and_then(|left| Some((first::left(&left)?, journal::left(&left)?)));
+fn first_of(options: &Options, plan: &Plan, head: &Head, context: &Context<'_>) -> Result<Option<FirstKept>> {
+    let folder = StagedFolder::left_by_us(&plan.folder);
+    let left = folder.as_ref().and_then(|left| Some((first::left(left)?, journal::left(left)?)));
     match left {
         Some((kept, earlier))
             if (head.is_of(&earlier) || head.is_above(&earlier, &kept.chains))
@@ -215,6 +228,9 @@ fn first_of(options: &Options, plan: &Plan, head: &Head) -> Result<Option<FirstK
             Ok(Some(kept))
         }
         None if !options.is_second => Ok(None),
+        // The second pass was killed in its last moments. Its landing is taken as it is where its sources are still what they were, and
+        // made from its beginning where they are not.
+        None if folder.is_some_and(|left| had_second_pass(&left, head, context.budget)) => Ok(None),
         None => Err(first::none(&plan.folder, "there is none")),
         Some(_) if options.is_second => {
             Err(first::none(&plan.folder, "the one that is there is of another machine, destination or shape"))

@@ -44,8 +44,26 @@ pub(crate) fn head(prepared: &Prepared, plan: &Plan) -> Head {
 /// The longest receipt that is looked at, in bytes.
 const MOST: u64 = 64 << 20;
 
+/// The receipt in `folder`, where it is one.
+fn receipt_in(folder: &Place, budget: &Arc<Budget>) -> Option<Receipt> {
+    let file = folder.open_file(receipt::FILE_NAME.as_ref()).ok()?;
+    let len = file.metadata().ok()?.len();
+    let _hold = budget.take(len.min(MOST).saturating_mul(2)).ok()?;
+    let mut bytes = Vec::new();
+    file.take(MOST).read_to_end(&mut bytes).ok()?;
+    Receipt::parse(&bytes).ok()
+}
+
+/// Whether a second pass over the first one of the same machine was killed in `folder` when all but its name was there.
+pub(crate) fn had_second_pass(folder: &Place, head: &Head, budget: &Arc<Budget>) -> bool {
+    receipt_in(folder, budget).is_some_and(|receipt| {
+        receipt.ahead.is_some() && (&receipt.target, &receipt.destination) == (&head.target, &head.destination)
+    })
+}
+
 /// The receipt that an earlier run left in `folder` as the last of all files, where it is of the move of `head`: of the same versions of
-/// the same files, into the same disks of the same place and cloud. That run was killed before the landing had its name, and nothing is made again.
+/// the same files, into the same disks of the same place and cloud. That run was killed before or just after the landing had its name, and
+/// nothing is made again.
 pub(crate) fn receipt_left(
     folder: &Place,
     head: &Head,
@@ -53,14 +71,11 @@ pub(crate) fn receipt_left(
     shipping: Option<&Shipping>,
     budget: &Arc<Budget>,
 ) -> Option<Receipt> {
-    let file = folder.open_file(receipt::FILE_NAME.as_ref()).ok()?;
-    let len = file.metadata().ok()?.len();
-    let _hold = budget.take(len.min(MOST).saturating_mul(2)).ok()?;
-    let mut bytes = Vec::new();
-    file.take(MOST).read_to_end(&mut bytes).ok()?;
-    let receipt = Receipt::parse(&bytes).ok()?;
+    let receipt = receipt_in(folder, budget)?;
+    let has_version = |file: &SourceFile| file.modified.is_some() || file.tag.is_some();
     let read = |wanted: &SourceFile| {
-        receipt.sources.iter().any(|found| found.path == wanted.path && found.is_same_version(wanted))
+        let found = receipt.sources.iter().find(|found| found.path == wanted.path);
+        has_version(wanted) && found.is_some_and(|found| found.is_same_version(wanted))
     };
     let is_disk = |(record, (file, shape, size)): (&receipt::DiskRecord, &(String, String, u64))| {
         let place = shipping.map_or_else(|| file.clone(), |shipping| shipping.result(file));

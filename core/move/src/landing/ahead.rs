@@ -60,6 +60,11 @@ pub(crate) fn mark(folder: &Place, kept: &Kept) -> Result<()> {
     write_into(folder, MARK, &serde_json::to_vec_pretty(kept).unwrap_or_default(), Access::OWNER)
 }
 
+/// Says that no first pass is whole.
+pub(crate) fn unmark(folder: &Place) -> Result<()> {
+    folder.stat(OsStr::new(MARK))?.map_or(Ok(()), |_| folder.remove(OsStr::new(MARK)))
+}
+
 /// What second passes wrote to of one disk: numbers of blocks, 8 bytes each, little endian.
 pub(crate) struct TouchedBlocks {
     file: File,

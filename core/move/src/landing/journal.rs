@@ -105,9 +105,12 @@ pub(crate) fn is_ours(name: &OsStr) -> bool {
         || ends(super::ahead::ENDING)
 }
 
-/// Removes what was kept, before the landing is whole.
+/// Removes what was kept, before the landing is whole. The head goes first, in one step: without it nothing is gone on with, and what a run
+/// that is killed in between leaves is worth what its receipt says, or nothing. A journal that is gone would say that a disk is empty.
 pub(crate) fn end(folder: &Place) -> Result<()> {
-    folder.names()?.iter().filter(|name| is_ours(name)).try_for_each(|name| folder.remove(name))
+    let mut names: Vec<_> = folder.names()?.into_iter().filter(|name| is_ours(name)).collect();
+    names.sort_by_key(|name| name != HEAD);
+    names.iter().try_for_each(|name| folder.remove(name))
 }
 
 /// The journal of one disk.

@@ -100,6 +100,8 @@ fn part_of(part: &Part) -> SourceFile {
             path: part.place(),
             size: part.storage.len(),
             modified: None,
+            changed: None,
+            inode: None,
             tag: Some(packed.digest.value.clone()),
             digest: None,
             access: None,

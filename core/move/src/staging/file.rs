@@ -60,6 +60,7 @@ impl Member {
     fn create(place: &Place, name: &OsStr, force: bool, access: Access) -> Result<Self> {
         let target = place.path_of(name);
         let temporary = temporary_for(name);
+        place.settle(&temporary, name)?;
         let there = match place.stat(name)? {
             None => None,
             Some(stat) if FileType::from_raw_mode(stat.st_mode) != FileType::RegularFile => {

@@ -79,6 +79,8 @@ impl StagedFolder {
 
     fn begin(target: &Path, force: bool, mark: &str, again: bool) -> Result<Self> {
         let (above, name) = Place::of(target)?;
+        let temporary = temporary_for(&name);
+        above.settle(&temporary, &name)?;
         match above.stat(&name)? {
             None => {}
             Some(stat) if !force || FileType::from_raw_mode(stat.st_mode) != FileType::Directory => {
@@ -89,7 +91,6 @@ impl StagedFolder {
             }
             Some(_) => {}
         }
-        let temporary = temporary_for(&name);
         let (inside, mode, stale) = above.create_folder_locked(&temporary, target, again)?;
         let (target, made) = (target.into(), Vec::new());
         Ok(Self {

@@ -159,8 +159,9 @@ impl Place {
                     lock(&left).map_err(|_| busy(target))?;
                     if self.is_still(name, &left)? {
                         if again {
-                            let mode = self.mode_of_new_folders(name)?;
-                            return Ok((Self { folder: Arc::new(left), path }, mode, true));
+                            let left = Self { folder: Arc::new(left), path };
+                            let mode = left.mode_of_new_folders()?;
+                            return Ok((left, mode, true));
                         }
                         stale = true;
                         self.remove_folder(name)?;
@@ -189,15 +190,19 @@ impl Place {
         Ok(Self { folder: Arc::new(folder), path: path.into() })
     }
 
-    /// The mode that new folders get here, found by making one beside `name`.
-    fn mode_of_new_folders(&self, name: &OsStr) -> Result<Mode> {
-        let mut probe = name.to_os_string();
-        probe.push("-mode");
-        let path = self.path_of(&probe);
-        rustix::fs::mkdirat(&*self.folder, &probe, Mode::RWXU | Mode::RWXG | Mode::RWXO)
+    /// The mode that new folders get in here, found by making one. It is asked of a folder that is ours alone: nobody else has put
+    /// anything in the way, and what a killed run left there is cleared away.
+    fn mode_of_new_folders(&self) -> Result<Mode> {
+        let probe = OsStr::new(".mode");
+        let path = self.path_of(probe);
+        match rustix::fs::unlinkat(&*self.folder, probe, AtFlags::REMOVEDIR) {
+            Ok(()) | Err(Errno::NOENT) => {}
+            Err(error) => return Err(system("removing", &path)(error)),
+        }
+        rustix::fs::mkdirat(&*self.folder, probe, Mode::RWXU | Mode::RWXG | Mode::RWXO)
             .map_err(system("making", &path))?;
-        let stat = self.stat(&probe);
-        remove_tree(&self.folder, &probe, 0).map_err(system("removing", &path))?;
+        let stat = self.stat(probe);
+        rustix::fs::unlinkat(&*self.folder, probe, AtFlags::REMOVEDIR).map_err(system("removing", &path))?;
         Ok(Mode::from_raw_mode(stat?.map_or(0o700, |stat| stat.st_mode & 0o777)))
     }
 
@@ -275,14 +280,32 @@ impl Place {
             Err(Errno::INVAL | Errno::NOSYS) => {}
             result => return result.map_err(system("naming", &path)),
         }
-        let mut aside = one.to_os_string();
-        aside.push("-replaced");
+        let aside = aside_of(one);
         self.rename_new(two, &aside)?;
         if let Err(error) = self.rename_new(one, two) {
             self.rename_new(&aside, two)?;
             return Err(error);
         }
         self.rename_new(&aside, one)
+    }
+
+    /// Brings in order what a run that was killed in the middle of [`Place::exchange`], where that takes a third name, has left of `name`
+    /// and its `temporary` name: what was to be replaced gets its name back where nothing else has it, and goes where it was replaced.
+    ///
+    /// # Errors
+    /// What the system says. What is not ours is left alone.
+    pub(crate) fn settle(&self, temporary: &OsStr, name: &OsStr) -> Result<()> {
+        let aside = aside_of(temporary);
+        let Some(stat) = self.stat(&aside)?.filter(|stat| stat.st_uid == rustix::process::geteuid().as_raw()) else {
+            return Ok(());
+        };
+        if self.stat(name)?.is_none() {
+            return self.rename_new(&aside, name);
+        }
+        match FileType::from_raw_mode(stat.st_mode) {
+            FileType::Directory => self.remove_folder(&aside),
+            _ => self.remove(&aside),
+        }
     }
 
     /// Flushes the folder's names to disk.
@@ -313,6 +336,13 @@ impl Place {
     pub(crate) fn handle(&self) -> &OwnedFd {
         &self.folder
     }
+}
+
+/// The third name of an exchange that takes one.
+fn aside_of(temporary: &OsStr) -> OsString {
+    let mut aside = temporary.to_os_string();
+    aside.push("-replaced");
+    aside
 }
 
 /// The names in a folder, sorted.

@@ -247,7 +247,7 @@ impl TargetDisk {
     }
 
     /// The files that it is read from.
-    fn storages(&self) -> impl Iterator<Item = &Arc<dyn Storage>> {
+    pub(crate) fn storages(&self) -> impl Iterator<Item = &Arc<dyn Storage>> {
         let parts = self.parts.iter().map(|part| &part.storage);
         parts.chain(self.image.iter().flat_map(|image| &image.files))
     }
@@ -403,15 +403,22 @@ pub(crate) fn read_machine(storage: &dyn Storage, kind: MachineFile) -> Result<(
 
 /// The record of a file that was read.
 pub(crate) fn source_file(storage: &dyn Storage, digest: Option<FileDigest>) -> SourceFile {
-    let (modified, tag) = match storage.identity().map(|identity| &identity.version) {
-        Some(Version::Modified(time)) => (jiff::Timestamp::try_from(*time).ok(), None),
-        Some(Version::Tag(tag)) => (None, Some(tag.clone())),
-        Some(Version::Unknown) | None => (None, None),
+    let version = storage.identity().map(|identity| &identity.version);
+    let time = |time: &std::time::SystemTime| jiff::Timestamp::try_from(*time).ok();
+    let (modified, changed, inode, tag) = match version {
+        Some(Version::File(stamp)) => {
+            (time(&stamp.modified), time(&stamp.changed), Some((stamp.device, stamp.inode)), None)
+        }
+        Some(Version::Modified(modified)) => (time(modified), None, None, None),
+        Some(Version::Tag(tag)) => (None, None, None, Some(tag.clone())),
+        Some(Version::Unknown) | None => (None, None, None, None),
     };
     SourceFile {
         path: place_of(storage),
         size: storage.len(),
         modified,
+        changed,
+        inode,
         tag,
         digest,
         access: storage.identity().and_then(|identity| identity.access),

@@ -42,7 +42,9 @@ impl rusqlite::ToSql for Value {
 /// POSIX gives a process's locks on a file up as soon as *any* descriptor of that file is closed in it (POSIX.1-2017, `fcntl`), whoever
 /// opened it: SQLite's locks, too. So the file is never opened beside SQLite (a descriptor that only names it, `O_PATH`, has no locks to
 /// lose), and everybody here who asks for it shares one connection.
-static CONNECTIONS: Mutex<BTreeMap<(u64, u64), Weak<Mutex<Connection>>>> = Mutex::new(BTreeMap::new());
+static CONNECTIONS: Mutex<Connections> = Mutex::new(BTreeMap::new());
+
+type Connections = BTreeMap<(u64, u64), Weak<Mutex<Connection>>>;
 
 impl Sqlite {
     /// Opens the file at `path`; with `make`, one is made where there is none. It may name programs that are run, so that it is nobody
