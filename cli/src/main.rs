@@ -62,7 +62,23 @@ impl Session {
     }
 }
 
+/// Keeps a program of the site's for the worker that started this process with these words.
+fn keep(mut words: std::env::ArgsOs) -> ExitCode {
+    // What the worker sends to the group is for the program: this process ends behind it.
+    ctrlc::set_handler(|| ()).ok();
+    let parent = words.next().and_then(|word| word.to_str()?.parse().ok()).unwrap_or(0);
+    let code = reformis_move::fleet::keep(parent, &words.collect::<Vec<_>>()).unwrap_or_else(|(code, what)| {
+        anstream::eprintln!("{what}");
+        code
+    });
+    ExitCode::from(u8::try_from(code).unwrap_or(1))
+}
+
 fn main() -> ExitCode {
+    let mut words = std::env::args_os();
+    if words.nth(1).is_some_and(|word| word == commands::fleet::KEEP) {
+        return keep(words);
+    }
     // Asked before the command line is understood, since what is wrong with it is told in the same way.
     failure::set_json(std::env::args_os().take_while(|word| word != "--").any(|word| word == "--json"));
     failure::catch_panics();

@@ -8,7 +8,7 @@ use reformis_disk::source::Links;
 use reformis_machine::Site;
 use reformis_move::{
     fleet::{
-        Fleet, Place, State, check, gather,
+        Fleet, Place, State, Worker, check, gather,
         night::{self, Control, Event, Options},
     },
     prove, report,
@@ -121,10 +121,11 @@ fn run(folder: &Path, file: &Path, fleet_file: &Fleet, session: &Session) -> Res
     }
     let access = session.wires.database().map_err(reformis_move::Error::from)?;
     let state = State::open(&place, &access, true)?;
-    state.sync(fleet_file, &[])?;
+    let worker = Worker::here().called("demo");
+    state.sync(fleet_file, &[], &worker)?;
     let told = |event: &Event| drop(show(session, &fleet::line_of(event)));
     let hands = fleet::Ours::new(session, (place, access), &file.with_extension("logs"), &told)?;
-    let options = Options { at_once: 3, ..Options::new("demo".into(), Site::default()) };
+    let options = Options { at_once: 3, ..Options::new(worker, Site::default()) };
     let control = Control { stop: session.cancel.clone(), ..Control::default() };
     let outcome = night::work(&state, &fleet_file.name, &options, &hands, &control)?;
     if control.stop.load(std::sync::atomic::Ordering::Relaxed) {

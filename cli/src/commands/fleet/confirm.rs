@@ -21,9 +21,10 @@ pub(super) fn run(args: &ConfirmArgs, session: &Session) -> Result<Exit> {
     }
     let wanted = machines.iter().filter(|machine| args.names.is_empty() || args.names.contains(&machine.name));
     let landed: Vec<_> = wanted.filter(|machine| machine.state == Stand::Landed).collect();
+    let keeper = args.allow_programs.then(super::keeper);
     let ask = |machine: &&reformis_move::fleet::Machine| {
         let (machine, spec) = opened.state.machine(&opened.name, &machine.name)?;
-        let answer = confirm::confirm(&machine, &spec, args.allow_programs, &session.wires, &session.cancel)?;
+        let answer = confirm::confirm(&machine, &spec, keeper.as_deref(), &session.wires, &session.cancel)?;
         if let Some(answer) = &answer {
             opened.state.answered(&opened.name, &machine.name, &serde_json::to_string(answer).unwrap_or_default())?;
         }

@@ -11,6 +11,8 @@ mod status;
 mod undo;
 mod words;
 
+use std::ffi::OsString;
+
 use anyhow::Result;
 
 pub(crate) use check::show as show_checked;
@@ -26,6 +28,14 @@ use crate::{
     args::{FleetArgs, FleetCommand},
     exit::Exit,
 };
+
+/// The word by which this program, started by itself, knows that it keeps another one.
+pub(crate) const KEEP: &str = "keep-program";
+
+/// The words that start the keeper of a program: this program itself, whatever was put in its place meanwhile.
+fn keeper() -> Vec<OsString> {
+    vec!["/proc/self/exe".into(), KEEP.into()]
+}
 
 pub(crate) fn run(args: &FleetArgs, session: &Session) -> Result<Exit> {
     match &args.what {

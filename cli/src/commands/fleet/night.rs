@@ -11,7 +11,7 @@ use clap::error::ErrorKind;
 use jiff::{Timestamp, tz::TimeZone};
 use reformis_disk::{ByteSize, text::printable};
 use reformis_move::fleet::{
-    Fleet, FleetError, Rules, Stand, next,
+    Fleet, FleetError, Rules, Stand, Synced, Worker, next,
     night::{self, Control, Event, Hands, Options, Outcome, Why},
     time_of_day,
 };
@@ -47,20 +47,48 @@ pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
         }
     }
     let opened = Opened::of(fleet.name.clone(), Some(&args.file), &args.state, true, session)?;
-    let synced = opened.state.sync(&fleet, &args.again)?;
+    let worker = Worker::here();
+    let synced = opened.state.sync(&fleet, &args.again, &worker)?;
     if synced.again > 0 && !session.json {
         session.progress.say(&format!("{} that failed, were left out or held back are tried again\n", synced.again));
     }
     let logs = args.night.logs.clone().unwrap_or_else(|| logs_beside(&args.file));
     let shown = quoted(&args.file.to_string_lossy());
-    work_on(&opened, &args.night, &logs, &shown, session)
+    if !session.json {
+        session.progress.say(&told_of_sync(&synced));
+    }
+    let ended = work_on(&opened, worker, &args.night, &logs, &shown, session)?;
+    // What a changed file leaves out is no success, unless a person looks at it.
+    Ok(if ended == Exit::Done && !synced.gone.is_empty() { Exit::Failed } else { ended })
+}
+
+/// What a changed file changed, for a person.
+fn told_of_sync(synced: &Synced) -> String {
+    let mut text = String::new();
+    let few = |names: &[String]| match names {
+        names if names.len() > 10 => format!("{}, … ({} in all)", names[..10].join(", "), names.len()),
+        names => names.join(", "),
+    };
+    if !synced.after.is_empty() {
+        text += &format!("The program 'after' is asked once more for {}.\n", few(&synced.after));
+    }
+    if !synced.gone.is_empty() {
+        let gone = paint(WARN, "No longer in the file, and not moved:");
+        text += &format!("{gone} {}\n", few(&synced.gone));
+    }
+    text
 }
 
 pub(super) fn work(args: &WorkArgs, session: &Session) -> Result<Exit> {
     let opened = Opened::new(&args.fleet, &args.state, session)?;
     let logs = args.night.logs.clone().unwrap_or_else(|| PathBuf::from(format!("{}.logs", opened.name)));
     let shown = quoted(&args.fleet.to_string_lossy());
-    work_on(&opened, &args.night, &logs, &shown, session)
+    let programs = opened.state.programs(&opened.name)?;
+    if !programs.is_empty() && !args.night.allow_programs {
+        let programs = printable(&programs.join("; "));
+        return Err(reformis_move::Error::from(FleetError::ProgramsNotAllowed { programs }).into());
+    }
+    work_on(&opened, Worker::here(), &args.night, &logs, &shown, session)
 }
 
 fn logs_beside(file: &Path) -> PathBuf {
@@ -69,31 +97,24 @@ fn logs_beside(file: &Path) -> PathBuf {
     file.with_file_name(name)
 }
 
-/// A name that no other worker has.
-fn worker() -> String {
-    let host = rustix::system::uname().nodename().to_string_lossy().into_owned();
-    let id = uuid::Uuid::new_v4().simple().to_string();
-    format!("{host}-{}-{}", std::process::id(), id.get(..6).unwrap_or_default())
-}
-
-fn options(args: &NightArgs, rules: &Rules, session: &Session) -> Options {
-    let mut options = Options::new(worker(), session.site.clone());
+fn options(worker: Worker, args: &NightArgs, rules: &Rules, session: &Session) -> Options {
+    let mut options = Options::new(worker, session.site.clone());
     options.at_once = args.at_once.or(rules.limits.at_once.map(|most| most.min(64))).unwrap_or(AT_ONCE) as usize;
     options.until = args.until.as_ref().map(|text| {
         let time = time_of_day(text).unwrap_or_else(|error| wrong_usage(ErrorKind::ValueValidation, &error));
         let zone = rules.window.as_ref().and_then(|window| window.zone().ok()).unwrap_or_else(TimeZone::system);
         next(time, Timestamp::now(), &zone)
     });
-    options.programs = args.allow_programs;
+    options.keeper = args.allow_programs.then(super::keeper);
     options.keys = session.keys.clone();
     options.lease = Duration::from_secs(args.lease);
     options.back_off = Duration::from_secs(args.back_off);
     options
 }
 
-fn work_on(opened: &Opened, args: &NightArgs, logs: &Path, shown: &str, session: &Session) -> Result<Exit> {
+fn work_on(opened: &Opened, worker: Worker, args: &NightArgs, logs: &Path, shown: &str, session: &Session) -> Result<Exit> {
     let (rules, _) = opened.state.rules(&opened.name)?;
-    let options = options(args, &rules, session);
+    let options = options(worker, args, &rules, session);
     let control = Control { stop: session.cancel.clone(), ..Control::default() };
     let is_drawn = !session.json && !session.progress.is_quiet() && live::can_draw();
     let tell = |event: &Event| match (session.json, is_drawn) {
@@ -158,6 +179,14 @@ pub(crate) fn line(event: &Event) -> String {
             format!("{name}: {} {}\n{remedy}", paint(BAD, "failed:"), text(reason))
         }
         Event::Stopped { name } => format!("{name}: stopped, and goes on next time\n"),
+        Event::Busy { name, reason, seconds } => {
+            format!("{name}: {}; it is looked again in {}\n", text(reason), duration(*seconds))
+        }
+        Event::Others { name, worker, seconds } => format!(
+            "{name}: the worker {} has it; if nothing is heard of that for {}, it is taken over\n",
+            text(worker),
+            duration(*seconds)
+        ),
         Event::Lost { name } => format!("{name}: another worker has taken it over\n"),
         Event::Waits { until } => {
             let until = until.to_zoned(TimeZone::system()).strftime("%H:%M").to_string();

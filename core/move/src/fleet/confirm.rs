@@ -1,6 +1,7 @@
 //! Whether machines that were started answer: a port, a page, or a program of the site's that looks.
 
 use std::{
+    ffi::OsString,
     net::{TcpStream, ToSocketAddrs},
     sync::atomic::{AtomicBool, Ordering},
     time::{Duration, Instant},
@@ -15,7 +16,7 @@ use serde_json::json;
 use super::{
     file::{ANSWER, Confirm, Spec, patience},
     look::each,
-    program,
+    program::{self, Runner},
     state::Machine,
 };
 use crate::error::{Error, Result};
@@ -40,14 +41,15 @@ pub struct Answer {
     pub seconds: f64,
 }
 
-/// Asks the machine of `spec`; none where its file does not say how. Programs run only where `programs`.
+/// Asks the machine of `spec`; none where its file does not say how. Programs run only where there is a `keeper` for them: the words that
+/// start [`super::keep`].
 ///
 /// # Errors
 /// Interrupted. That it does not answer is no error.
 pub fn confirm(
     machine: &Machine,
     spec: &Spec,
-    programs: bool,
+    keeper: Option<&[OsString]>,
     wires: &Wires,
     cancel: &AtomicBool,
 ) -> Result<Option<Answer>> {
@@ -59,14 +61,15 @@ pub fn confirm(
             format!("program {}", program.as_ref().and_then(|program| program.first()).map_or("", String::as_str))
         }
     };
-    if confirm.program.is_some() && !programs {
+    if confirm.program.is_some() && keeper.is_none() {
         return Ok(None);
     }
     let wait = patience(confirm.patience.as_ref(), ANSWER).unwrap_or(ANSWER).unsigned_abs();
     let begun = Instant::now();
     loop {
         let left = wait.saturating_sub(begun.elapsed());
-        let tried = attempt(machine, spec, confirm, left, wires, cancel);
+        let runner = Runner { keeper: keeper.unwrap_or_default(), patience: left.max(PAUSE), cancel };
+        let tried = attempt(machine, spec, confirm, &runner, wires);
         if cancel.load(Ordering::Relaxed) {
             return Err(reformis_disk::Error::Interrupted.into());
         }
@@ -92,15 +95,14 @@ fn attempt(
     machine: &Machine,
     spec: &Spec,
     confirm: &Confirm,
-    left: Duration,
+    runner: &Runner<'_>,
     wires: &Wires,
-    cancel: &AtomicBool,
 ) -> std::result::Result<String, String> {
     if let Some(tcp) = &confirm.tcp {
         let addresses = tcp.to_socket_addrs().map_err(|error| error.to_string())?;
         let mut last = "its name has no address".to_string();
         for address in addresses {
-            match TcpStream::connect_timeout(&address, TRY.min(left.max(PAUSE))) {
+            match TcpStream::connect_timeout(&address, TRY.min(runner.patience)) {
                 Ok(_) => return Ok(format!("{address} takes connections")),
                 Err(error) => last = error.to_string(),
             }
@@ -112,7 +114,7 @@ fn attempt(
     }
     let program = confirm.program.as_deref().unwrap_or_default();
     let input = json!({ "event": "confirm", "machine": machine.name, "landing": machine.landing, "destination": spec.destination() });
-    let said = program::run(program, &spec.folder, &input, left.max(PAUSE), cancel);
+    let said = program::run(program, &spec.folder, &input, runner);
     said.map(|lines| lines.last().cloned().unwrap_or_else(|| "it ended well".into()))
         .map_err(|error: Error| error.to_string())
 }

@@ -50,12 +50,40 @@ pub enum FleetError {
         program: String,
         /// How it ended.
         what: String,
+        /// The code that it ended with; none where it was not started, or was ended.
+        code: Option<i32>,
     },
     /// This worker no longer holds what it was doing: it was away for too long, and another one has taken over.
     #[error("this worker was away for too long, and another one has taken '{name}' over")]
     LeaseLost {
         /// The machine.
         name: String,
+    },
+    /// The row of a machine that a worker has was changed.
+    #[error("'{name}' is being worked on by {worker}, and its row is another one now ({what})")]
+    RowInWork {
+        /// The machine.
+        name: String,
+        /// Who has it.
+        worker: String,
+        /// What differs.
+        what: String,
+    },
+    /// Another file brought a fleet of the same name into the database, and neither file says that this is meant.
+    #[error("a fleet called '{name}' is there already, from {origin}")]
+    OtherFleet {
+        /// The name.
+        name: String,
+        /// The other file.
+        origin: String,
+    },
+    /// A machine that is to be moved once more, and whose landing is there.
+    #[error("the landing of '{name}' is there: {landing}")]
+    StillLanded {
+        /// The machine.
+        name: String,
+        /// The landing.
+        landing: String,
     },
     /// Too little would stay free where the landing is made.
     #[error("'{folder}' has {free} bytes free, and {needed} are needed")]
@@ -88,6 +116,9 @@ impl FleetError {
             Self::ProgramsNotAllowed { .. } => "programs-not-allowed",
             Self::Program { .. } => "program-failed",
             Self::LeaseLost { .. } => "lease-lost",
+            Self::RowInWork { .. } => "row-in-work",
+            Self::OtherFleet { .. } => "other-fleet",
+            Self::StillLanded { .. } => "still-landed",
             Self::NoRoom { .. } => "no-room",
             Self::NotUndone { .. } => "not-undone",
         }
@@ -107,6 +138,11 @@ impl FleetError {
             }
             Self::Program { .. } => Some("What it said is in the machine's log."),
             Self::LeaseLost { .. } => Some("Nothing is to be done: the other worker goes on with it."),
+            Self::RowInWork { .. } => Some("Let it end, or stop that worker; or put the row back."),
+            Self::OtherFleet { .. } => Some(
+                "Write `name = \"…\"` at the head of this file: another one for another fleet, the same for the same one in another place.",
+            ),
+            Self::StillLanded { .. } => Some("`reformis fleet undo` removes it; then it can be moved once more."),
             Self::NoRoom { .. } => Some("Make room, or let some machines land elsewhere."),
             Self::NotUndone { .. } => None,
         }

@@ -11,14 +11,20 @@ pub mod confirm;
 mod error;
 mod file;
 pub mod gather;
+mod keeper;
 mod look;
 pub mod night;
 mod program;
 mod state;
 pub mod undo;
+mod worker;
 
 pub use error::FleetError;
 pub use file::{
     Confirm, Failure, Fleet, Group, Hooks, Limits, Opening, Row, Rules, Spec, Then, Window, next, rate, time_of_day,
 };
-pub use state::{Beat, Claim, Claimed, Counts, Ended, Lease, Machine, Pace, Place, Pressed, Stand, State};
+pub use keeper::keep;
+pub use state::{
+    Beat, Claim, Claimed, Counts, Ended, Held, Hook, HookState, Lease, Machine, Pace, Place, Pressed, Stand, State, Synced,
+};
+pub use worker::Worker;

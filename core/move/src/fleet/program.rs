@@ -2,6 +2,7 @@
 //! standard input, so that no name of a machine is ever a word of a command.
 
 use std::{
+    ffi::OsString,
     fs::File,
     io::{Read, Seek, SeekFrom, Write},
     os::unix::process::CommandExt,
@@ -11,71 +12,95 @@ use std::{
     time::{Duration, Instant},
 };
 
-use reformis_disk::text::printable;
-use rustix::process::{Pid, Signal, kill_process_group};
+use reformis_disk::{ByteSize, text::printable};
+use rustix::process::{Signal, kill_process_group};
 
 use super::error::FleetError;
 use crate::error::{Error, Result};
 
 /// Bytes of a program's output that are kept.
 const MOST_OUTPUT: u64 = 64 << 10;
-/// How often it is looked whether a program has ended.
+/// Bytes of its output that lie on a disk before all but the last of them are given up.
+const MOST_FILE: u64 = 4 << 20;
+/// How often it is looked whether a program has ended, and how much it said.
 const LOOK: Duration = Duration::from_millis(20);
 /// How long a program that is to end may take for it.
 const GRACE: Duration = Duration::from_secs(5);
 
-/// Runs `program`, whose paths begin in `folder`, tells it `input`, and returns the lines that it said.
+/// What runs a program, and ends it.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Runner<'a> {
+    /// The words that start [`super::keep`], with the worker's number and the program behind them; none to start it directly.
+    pub(crate) keeper: &'a [OsString],
+    /// How long it may take.
+    pub(crate) patience: Duration,
+    /// Ends it.
+    pub(crate) cancel: &'a AtomicBool,
+}
+
+/// Runs `program`, whose paths begin in `folder`, tells it `input`, and returns the lines that it said: the last of them, where it said much.
 ///
 /// # Errors
-/// [`FleetError::Program`]: it cannot be started, did not end well, or not within `patience`. Interrupted when `cancel` is set; the
-/// program and what it started are ended then.
+/// [`FleetError::Program`]: it cannot be started, did not end well, or not in time. Interrupted when it was cancelled; the program and what
+/// it started are ended then.
 pub(crate) fn run(
     program: &[String],
     folder: &Path,
     input: &serde_json::Value,
-    patience: Duration,
-    cancel: &AtomicBool,
+    runner: &Runner<'_>,
 ) -> Result<Vec<String>> {
     let name = program.first().map(String::as_str).unwrap_or_default();
-    let failed = |what: String| Error::from(FleetError::Program { program: printable(name), what });
+    let failed =
+        |what: String, code| Error::from(FleetError::Program { program: printable(name), what, code });
     let whole = if name.contains('/') { folder.join(name) } else { name.into() };
-    let unusable = |error: std::io::Error| failed(format!("cannot be started: {error}"));
+    let unusable = |error: std::io::Error| failed(format!("cannot be started: {error}"), None);
     let mut told = tempfile::tempfile().map_err(unusable)?;
     told.write_all(input.to_string().as_bytes()).and_then(|()| told.seek(SeekFrom::Start(0))).map_err(unusable)?;
-    // Files, not pipes: whatever it leaves running can neither block us nor be blocked by us.
-    let mut said = tempfile::tempfile().map_err(unusable)?;
-    let out = || said.try_clone().map(Stdio::from);
-    let mut command = Command::new(whole);
+    // A file, not a pipe: whatever it leaves running can neither block us nor be blocked by us. It is appended to, so that it can be
+    // cut short while it is written.
+    let said = tempfile::Builder::new().append(true).tempfile().map_err(unusable)?.into_file();
+    let mut said = Said { file: said, gone: 0 };
+    let out = || said.file.try_clone().map(Stdio::from);
+    let mut command = match runner.keeper {
+        [keeper, words @ ..] => {
+            let mut command = Command::new(keeper);
+            command.args(words).arg(std::process::id().to_string()).arg(whole);
+            command
+        }
+        [] => Command::new(whole),
+    };
     command.args(program.get(1..).unwrap_or_default()).current_dir(folder).process_group(0);
     command.stdin(told).stdout(out().map_err(unusable)?).stderr(out().map_err(unusable)?);
     let mut child = command.spawn().map_err(unusable)?;
-    let ended = wait(&mut child, patience, cancel);
-    let lines = lines_of(&mut said);
+    let ended = wait(&mut child, &mut said, runner);
+    let lines = said.lines();
     match ended.map_err(unusable)? {
         Some(status) if status.success() => Ok(lines),
         Some(status) => {
             let last = lines.last().map_or(String::new(), |line| format!(": {line}"));
-            Err(failed(format!("ended with {status}{last}")))
+            Err(failed(format!("ended with {status}{last}"), status.code()))
         }
-        None if cancel.load(Ordering::Relaxed) => Err(reformis_disk::Error::Interrupted.into()),
-        None => Err(failed(format!("was not done after {} s", patience.as_secs()))),
+        None if runner.cancel.load(Ordering::Relaxed) => Err(reformis_disk::Error::Interrupted.into()),
+        None => Err(failed(format!("was not done after {} s", runner.patience.as_secs()), None)),
     }
 }
 
 /// How `child` ended; none where it had to be ended.
-fn wait(child: &mut Child, patience: Duration, cancel: &AtomicBool) -> std::io::Result<Option<ExitStatus>> {
-    let until = Instant::now() + patience;
-    while Instant::now() < until && !cancel.load(Ordering::Relaxed) {
+fn wait(child: &mut Child, said: &mut Said, runner: &Runner<'_>) -> std::io::Result<Option<ExitStatus>> {
+    let until = Instant::now() + runner.patience;
+    while Instant::now() < until && !runner.cancel.load(Ordering::Relaxed) {
         if let Some(status) = child.try_wait()? {
             return Ok(Some(status));
         }
+        said.cut()?;
         std::thread::sleep(LOOK);
     }
-    let group = i32::try_from(child.id()).ok().and_then(Pid::from_raw);
+    let group = super::keeper::group(child.id());
     let signal = |signal| group.map(|group| kill_process_group(group, signal).ok());
     signal(Signal::TERM);
     let until = Instant::now() + GRACE;
     while Instant::now() < until && child.try_wait()?.is_none() {
+        said.cut()?;
         std::thread::sleep(LOOK);
     }
     signal(Signal::KILL);
@@ -83,16 +108,45 @@ fn wait(child: &mut Child, patience: Duration, cancel: &AtomicBool) -> std::io::
     Ok(None)
 }
 
-/// The last lines of what a program said, safe to show.
-fn lines_of(said: &mut File) -> Vec<String> {
-    let mut bytes = Vec::new();
-    let len = said.metadata().map_or(0, |metadata| metadata.len());
-    let from = len.saturating_sub(MOST_OUTPUT);
-    let read = said.seek(SeekFrom::Start(from)).and_then(|_| said.take(MOST_OUTPUT).read_to_end(&mut bytes));
-    if read.is_err() {
-        return Vec::new();
+/// What a program says, in a file that never gets large.
+struct Said {
+    file: File,
+    /// Bytes that are kept no more.
+    gone: u64,
+}
+
+impl Said {
+    /// Gives up all but the last bytes of a file that has become large.
+    fn cut(&mut self) -> std::io::Result<()> {
+        let len = self.file.metadata()?.len();
+        if len <= MOST_FILE {
+            return Ok(());
+        }
+        let mut last = Vec::new();
+        self.file.seek(SeekFrom::Start(len - MOST_OUTPUT))?;
+        (&self.file).take(MOST_OUTPUT).read_to_end(&mut last)?;
+        self.file.set_len(0)?;
+        // It may write in between: then its words stand before these, and none of them is lost.
+        self.file.write_all(&last)?;
+        self.gone = self.gone.saturating_add(len - MOST_OUTPUT);
+        Ok(())
     }
-    String::from_utf8_lossy(&bytes).lines().map(printable).filter(|line| !line.trim().is_empty()).collect()
+
+    /// The last lines, safe to show, behind a word about what was said before.
+    fn lines(&mut self) -> Vec<String> {
+        let mut bytes = Vec::new();
+        let len = self.file.metadata().map_or(0, |metadata| metadata.len());
+        let from = len.saturating_sub(MOST_OUTPUT);
+        let read = self.file.seek(SeekFrom::Start(from)).and_then(|_| (&self.file).take(MOST_OUTPUT).read_to_end(&mut bytes));
+        if read.is_err() {
+            return Vec::new();
+        }
+        let gone = self.gone.saturating_add(from);
+        let gone = (gone > 0).then(|| format!("(and {} before that)", ByteSize(gone)));
+        let text = String::from_utf8_lossy(&bytes);
+        let lines = text.lines().map(printable).filter(|line| !line.trim().is_empty());
+        gone.into_iter().chain(lines).collect()
+    }
 }
 
 #[cfg(test)]
@@ -107,7 +161,8 @@ mod tests {
 
     fn run_for(program: &[&str], millis: u64, cancel: &AtomicBool) -> Result<Vec<String>> {
         let input = serde_json::json!({ "name": "$(touch /tmp/x); `id` 'a' \"b\"" });
-        run(&words(program), Path::new("/"), &input, Duration::from_millis(millis), cancel)
+        let runner = Runner { keeper: &[], patience: Duration::from_millis(millis), cancel };
+        run(&words(program), Path::new("/"), &input, &runner)
     }
 
     #[test]
@@ -145,5 +200,24 @@ mod tests {
         let said = run_for(&["seq", "1", "200000"], 20_000, &never).unwrap();
         assert_eq!(said.last().unwrap(), "200000");
         assert!(said.iter().map(String::len).sum::<usize>() as u64 <= MOST_OUTPUT);
+        assert!(said[0].contains("before that)"), "{}", said[0]);
+        // One that never stops fills nothing.
+        let folder = tempfile::tempdir().unwrap();
+        let script = format!("yes the tide is in & echo $! >{0}/yes; sleep 600", folder.path().display());
+        let stop = AtomicBool::new(false);
+        std::thread::scope(|scope| {
+            let running = scope.spawn(|| run_for(&["sh", "-c", &script], 60_000, &stop));
+            let begun = Instant::now();
+            let mut most = 0;
+            while begun.elapsed() < Duration::from_secs(2) {
+                let yes = std::fs::read_to_string(folder.path().join("yes")).unwrap_or_default();
+                let len = std::fs::metadata(format!("/proc/{}/fd/1", yes.trim())).map_or(0, |said| said.len());
+                most = most.max(len);
+                std::thread::sleep(Duration::from_millis(1));
+            }
+            stop.store(true, Ordering::Relaxed);
+            assert!(running.join().unwrap().unwrap_err().is_interrupted());
+            assert!((1..1 << 30).contains(&most), "{most} bytes lay there");
+        });
     }
 }

@@ -2,7 +2,7 @@
 
 use std::{collections::BTreeMap, io::Write, path::Path, sync::Mutex, time::Duration};
 
-use reformis_move::fleet::{Claim, Claimed, Ended, Fleet, Place, Pressed, State};
+use reformis_move::fleet::{Claim, Claimed, Ended, Fleet, Place, Pressed, State, Worker};
 use reformis_standin::servers::{Authority, Postgres, postgres};
 use reformis_wire::{Keys, Settings, Wires, database::Access, steady::Shared};
 
@@ -32,10 +32,18 @@ fn work_through(place: &Place, access: &Access, name: &str, workers: usize) -> (
             let landed = &landed;
             scope.spawn(move || {
                 let state = State::open(place, access, false).unwrap();
-                let worker = format!("w{worker}");
+                let worker = Worker::here().called(&format!("w{worker}"));
                 let lease = Duration::from_secs(600);
                 loop {
-                    let claim = Claim { fleet: name, worker: &worker, lease, most: None, takes_unknown: true };
+                    let claim = Claim {
+                        fleet: name,
+                        worker: &worker,
+                        lease,
+                        most: None,
+                        takes_unknown: true,
+                        programs: true,
+                        takes_over: true,
+                    };
                     match state.claim(&claim).unwrap() {
                         Claimed::Machine(held) => {
                             let ended =
@@ -44,7 +52,7 @@ fn work_through(place: &Place, access: &Access, name: &str, workers: usize) -> (
                             assert_eq!(state.end(&held, &ended).unwrap(), Pressed::Noted);
                             *landed.lock().unwrap().entry(held.name.clone()).or_insert(0) += 1;
                         }
-                        Claimed::Later => std::thread::sleep(Duration::from_millis(2)),
+                        Claimed::Later(_) => std::thread::sleep(Duration::from_millis(2)),
                         Claimed::Over => return,
                         other => panic!("{other:?}"),
                     }
@@ -58,7 +66,7 @@ fn work_through(place: &Place, access: &Access, name: &str, workers: usize) -> (
 fn tried(place: &Place, access: &Access, count: usize, workers: usize) -> f64 {
     let name = format!("night{workers}");
     let state = State::open(place, access, true).unwrap();
-    state.sync(&fleet(&name, count), &[]).unwrap();
+    state.sync(&fleet(&name, count), &[], &Worker::here()).unwrap();
     let (landed, seconds) = work_through(place, access, &name, workers);
     assert_eq!(landed.len(), count, "none is lost");
     assert!(landed.values().all(|times| *times == 1), "none is taken twice");

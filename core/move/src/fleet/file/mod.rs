@@ -1,5 +1,6 @@
 //! The fleet file: the machines of a night, as a person writes them down. TOML.
 
+mod differ;
 mod row;
 mod window;
 
@@ -104,6 +105,10 @@ pub struct Group {
 pub struct Fleet {
     /// Its name.
     pub name: String,
+    /// Whether the file gives the name itself; else it is the file's own.
+    pub is_named: bool,
+    /// The machine on which the file lies, and where.
+    pub origin: String,
     /// What holds for all of it.
     pub rules: Rules,
     /// Its machines, in the order of the file.
@@ -182,7 +187,11 @@ impl Fleet {
         let wrong = |what: String| Error::from(FleetError::File { file: file.into(), what });
         let written: Written = toml::from_str(text).map_err(|error| wrong(explain(text, &error)))?;
         let Written { name, limits, window, failure, defaults, group, machine } = written;
+        let is_named = name.is_some();
         let name = name.unwrap_or_else(|| stem.into());
+        let node = rustix::system::uname().nodename().to_string_lossy().into_owned();
+        let base = Path::new(file).file_name().unwrap_or_default();
+        let origin = format!("{node}:{}", folder.join(base).display());
         if !is_name(&name) {
             return Err(wrong(format!("'{name}' is no name of a fleet: it takes letters, digits, dots and dashes")));
         }
@@ -206,7 +215,7 @@ impl Fleet {
         }
         check_order(&rows, &groups).map_err(wrong)?;
         let machines = rows.into_iter().map(|row| Spec { row, brief: None, folder: folder.into() }).collect();
-        let fleet = Self { name, rules: Rules { limits, window, failure, groups }, machines };
+        let fleet = Self { name, is_named, origin, rules: Rules { limits, window, failure, groups }, machines };
         Ok(fleet)
     }
 

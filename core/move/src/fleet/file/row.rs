@@ -217,6 +217,16 @@ impl Row {
             || self.machine.is_some()
     }
 
+    /// Whether a worker runs programs for it.
+    pub(crate) fn has_hooks(&self) -> bool {
+        self.hook_programs().next().is_some()
+    }
+
+    /// The programs that a worker runs.
+    pub(crate) fn hook_programs(&self) -> impl Iterator<Item = &Vec<String>> {
+        self.hooks.programs()
+    }
+
     /// The programs that it names.
     pub(crate) fn programs(&self) -> impl Iterator<Item = &Vec<String>> {
         self.hooks.programs().chain(self.confirm.iter().filter_map(|confirm| confirm.program.as_ref()))

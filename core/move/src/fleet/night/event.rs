@@ -47,6 +47,24 @@ pub enum Event {
         /// The machine.
         name: String,
     },
+    /// Another run, of no fleet of this one, holds what a machine's landing is made in: it is looked again.
+    Busy {
+        /// The machine.
+        name: String,
+        /// What is in the way.
+        reason: String,
+        /// Seconds until it is looked again.
+        seconds: f64,
+    },
+    /// Nothing is left but what other workers have: they are waited for.
+    Others {
+        /// The machine.
+        name: String,
+        /// The worker that has it.
+        worker: String,
+        /// Seconds after which it is taken over if nothing is heard of that.
+        seconds: f64,
+    },
     /// Another worker has taken a machine over.
     Lost {
         /// The machine.

@@ -1,5 +1,5 @@
-//! What keeps a worker's machines its own: their leases are renewed well before they run out. A worker that cannot do so for as long as a
-//! lease lasts must take it that others have its machines by now, and stops.
+//! What keeps a worker's machines its own: their leases are renewed well before they run out. A worker that cannot ask goes on for as long
+//! as the database may be away: then nobody else can ask it either, or another worker takes over, and the fence keeps this one from landing.
 
 use std::{
     sync::{
@@ -15,6 +15,7 @@ use crate::fleet::state::State;
 pub(super) struct Heart<'a> {
     fleet: &'a str,
     lease: Duration,
+    patience: Duration,
     board: &'a Board,
     rates: &'a Rates,
     hands: &'a dyn Hands,
@@ -31,7 +32,7 @@ impl<'a> Heart<'a> {
         hands: &'a dyn Hands,
     ) -> Self {
         let (stopped, sleeper) = (AtomicBool::new(false), (Mutex::new(()), Condvar::new()));
-        Self { fleet, lease: options.lease, board, rates, hands, stopped, sleeper }
+        Self { fleet, lease: options.lease, patience: options.patience, board, rates, hands, stopped, sleeper }
     }
 
     pub(super) fn stop(&self) {
@@ -71,8 +72,8 @@ impl<'a> Heart<'a> {
                     let is_lost = |name: &String| mine.iter().find(|watch| watch.beat().name == *name);
                     lost.iter().filter_map(is_lost).for_each(|watch| watch.lose());
                 }
-                Err(error) if last.elapsed() >= self.lease => {
-                    tracing::warn!(%error, "the leases have run out");
+                Err(error) if last.elapsed() >= self.patience => {
+                    tracing::warn!(%error, "the database was away for too long");
                     watches.iter().for_each(|watch| watch.lose());
                 }
                 Err(error) => tracing::debug!(%error, "the leases were not renewed"),

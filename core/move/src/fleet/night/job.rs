@@ -1,6 +1,7 @@
 //! One try of one machine: what the site does before, the move, and what the site does after.
 
 use std::{
+    ffi::OsString,
     path::Path,
     sync::{Arc, atomic::Ordering},
     time::Duration,
@@ -20,8 +21,8 @@ use crate::{
     fleet::{
         error::FleetError,
         file::{PROGRAM, Rules, patience},
-        program,
-        state::{Ended, Lease},
+        program::{self, Runner},
+        state::{Ended, Hook, HookState, Lease},
     },
     observer::Context,
     receipt::{self, Receipt},
@@ -36,18 +37,33 @@ pub(super) struct Job<'a> {
     pub(super) wires: &'a Wires,
     /// The network as it is while machines run.
     pub(super) running: &'a Wires,
-    /// Whether programs of the fleet file may run.
-    pub(super) programs: bool,
+    /// What keeps programs of the fleet file; none where they may not run.
+    pub(super) keeper: Option<&'a [OsString]>,
     /// What opens encrypted volumes.
     pub(super) keys: &'a Keys,
     /// After how long the second try begins; later ones take longer.
     pub(super) back_off: Duration,
     /// Whether the machine is still ours to land.
     pub(super) may_land: &'a (dyn Fn() -> Result<()> + Sync),
+    /// Notes how far it is.
+    pub(super) note: &'a (dyn Fn(Note<'_>) -> Result<()> + Sync),
+}
+
+/// What is noted of a try.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Note<'a> {
+    /// How far a program is.
+    Hook(Hook, HookState),
+    /// It has landed in this folder.
+    Landed(&'a str),
 }
 
 /// The longest time until another try.
 const LONGEST: Duration = Duration::from_secs(300);
+/// How long it is waited at least for another run that is in the way.
+const BUSY: Duration = Duration::from_secs(1);
+/// How long a program outlives its worker at the most: it is looked for its end a hundred times a second.
+const LAST_BREATH: Duration = Duration::from_millis(100);
 /// The longest sentence that is kept of what went wrong, in characters.
 const SENTENCE: usize = 2000;
 
@@ -61,6 +77,11 @@ impl Job<'_> {
             Err(error) if error.is_interrupted() => {
                 tracing::info!(machine = lease.name, "stopped");
                 Ended::Stopped
+            }
+            // Somebody else was there first: that is no failure of this machine.
+            Err(Error::Disk(error @ DiskError::Busy { .. })) => {
+                tracing::info!(machine = lease.name, "another run is in the way");
+                Ended::Busy { reason: shortened(&error.to_string()), again: self.back_off.max(BUSY) }
             }
             Err(error) => self.failed(&error),
         }
@@ -98,7 +119,7 @@ impl Job<'_> {
             tracing::info!(machine = lease.name, carried = ahead.pass.carried, "it was carried ahead");
         }
         options.off_since = spec.row.ahead.then(Timestamp::now);
-        self.hook("before", spec.row.hooks.before.as_ref(), json!({}))?;
+        self.hook("before", Some(Hook::Before), spec.row.hooks.before.as_ref(), json!({}))?;
         let landing = carry::carry(&options, &context)?;
         self.landed(&landing.folder, &landing.receipt)
     }
@@ -113,13 +134,23 @@ impl Job<'_> {
         Ok(Some(receipt).filter(|receipt| receipt.job == Some(self.lease.job)))
     }
 
+    /// Runs the program `after`, unless an earlier worker did and could not say any more that the machine has landed.
+    fn after(&self, landing: &str) -> Result<()> {
+        if self.lease.after == Some(HookState::Done(Some(0))) {
+            return Ok(());
+        }
+        let program = self.lease.spec.row.hooks.after.as_ref();
+        self.hook("after", Some(Hook::After), program, json!({ "landing": landing }))
+    }
+
     fn landed(&self, folder: &Path, receipt: &Receipt) -> Result<Ended> {
         let landing = folder.to_string_lossy().into_owned();
         let text = serde_json::to_string(receipt).unwrap_or_default();
-        let after = self.hook("after", self.lease.spec.row.hooks.after.as_ref(), json!({ "landing": landing }));
-        let after = match after {
+        // Known before a program runs, which may outlast us.
+        (self.note)(Note::Landed(&landing))?;
+        let after = match self.after(&landing) {
             Ok(()) => None,
-            // It has landed all the same.
+            // It has landed all the same, and the next run asks the program again.
             Err(error) if error.is_interrupted() => Some("the program 'after' was stopped".to_string()),
             Err(error) => Some(shortened(&error.to_string())),
         };
@@ -142,8 +173,14 @@ impl Job<'_> {
         }
     }
 
-    fn hook(&self, event: &str, program: Option<&Vec<String>>, more: serde_json::Value) -> Result<()> {
-        let Some(program) = program.filter(|_| self.programs) else { return Ok(()) };
+    fn hook(
+        &self,
+        event: &str,
+        hook: Option<Hook>,
+        program: Option<&Vec<String>>,
+        more: serde_json::Value,
+    ) -> Result<()> {
+        let Some((program, keeper)) = program.zip(self.keeper) else { return Ok(()) };
         let (lease, spec) = (self.lease, &self.lease.spec);
         let mut input = json!({
             "event": event,
@@ -160,10 +197,22 @@ impl Job<'_> {
         }
         self.watch.set_stage(&format!("running '{event}'"), 0);
         let wait = patience(spec.row.hooks.patience.as_ref(), PROGRAM).unwrap_or(PROGRAM);
-        let said = program::run(program, &spec.folder, &input, wait.unsigned_abs(), &self.watch.cancel);
+        let note = |state| hook.map_or(Ok(()), |hook| (self.note)(Note::Hook(hook, state)));
+        note(HookState::Begun)?;
+        if lease.goes_on {
+            // A worker that has just ended takes its program along; not in the same moment.
+            std::thread::sleep(LAST_BREATH);
+        }
+        let runner = Runner { keeper, patience: wait.unsigned_abs(), cancel: &self.watch.cancel };
+        let said = program::run(program, &spec.folder, &input, &runner);
         for line in said.iter().flatten() {
             tracing::info!(event, "{line}");
         }
+        note(HookState::Done(match &said {
+            Ok(_) => Some(0),
+            Err(Error::Fleet(FleetError::Program { code, .. })) => *code,
+            Err(_) => None,
+        }))?;
         said.map(drop)
     }
 
@@ -179,7 +228,7 @@ impl Job<'_> {
         }
         if again.is_none() && !self.watch.lost.load(Ordering::Relaxed) {
             let more = json!({ "code": code, "reason": reason });
-            if let Err(error) = self.hook("on-failure", self.lease.spec.row.hooks.on_failure.as_ref(), more) {
+            if let Err(error) = self.hook("on-failure", None, self.lease.spec.row.hooks.on_failure.as_ref(), more) {
                 tracing::warn!("{error}");
             }
         }
@@ -215,7 +264,7 @@ fn helps(error: &Error) -> bool {
         Error::Disk(DiskError::Wire(wire)) => {
             matches!(wire.kind, WireKind::Unreachable | WireKind::Expired | WireKind::Protocol)
         }
-        Error::Disk(DiskError::Busy { .. }) | Error::CloudFailed { .. } => true,
+        Error::CloudFailed { .. } => true,
         Error::Fleet(
             FleetError::Program { .. } | FleetError::NoRoom { .. } | FleetError::State { again: true, .. },
         ) => true,
@@ -265,7 +314,6 @@ mod tests {
             (wire(WireKind::Denied), false),
             (wire(WireKind::Absent), false),
             (Error::Refused { findings: Vec::new() }, false),
-            (DiskError::Busy { path: "landing".into() }.into(), true),
             (FleetError::LeaseLost { name: "ledger".into() }.into(), false),
             (FleetError::NoRoom { folder: "/".into(), free: 0, needed: 1 }.into(), true),
         ] {

@@ -9,9 +9,11 @@ mod rates;
 mod watch;
 
 use std::{
+    collections::BTreeSet,
+    ffi::OsString,
     panic::{AssertUnwindSafe, catch_unwind},
     sync::{
-        Arc,
+        Arc, Mutex, PoisonError,
         atomic::{AtomicBool, Ordering},
         mpsc::{self, RecvTimeoutError},
     },
@@ -24,7 +26,7 @@ pub use event::Event;
 use heart::Heart;
 use jiff::Timestamp;
 pub(super) use job::free;
-use job::{Job, SharedWatch};
+use job::{Job, Note, SharedWatch};
 use rates::Rates;
 use reformis_guest::Keys;
 use reformis_machine::Site;
@@ -36,7 +38,8 @@ pub use watch::{Board, Running};
 use super::{
     error::FleetError,
     file::{Opening, Rules},
-    state::{Claim, Claimed, Counts, Ended, Lease, Pressed, State},
+    state::{Claim, Claimed, Counts, Ended, Held, Lease, Pressed, State},
+    worker::Worker,
 };
 use crate::{
     error::{Error, Result},
@@ -45,14 +48,14 @@ use crate::{
 
 /// What a worker does.
 pub struct Options {
-    /// Its own name, which nobody else has.
-    pub worker: String,
+    /// Who it is.
+    pub worker: Worker,
     /// Machines at once.
     pub at_once: usize,
     /// After this, nothing begins that would not be done by then.
     pub until: Option<Timestamp>,
-    /// Whether programs that the fleet file names may run.
-    pub programs: bool,
+    /// What keeps the programs that the fleet file names: the words that start [`super::keep`]; none where they may not run.
+    pub keeper: Option<Vec<OsString>>,
     /// What opens encrypted volumes.
     pub keys: Keys,
     /// For how long a machine is a worker's own until it must renew.
@@ -66,13 +69,13 @@ pub struct Options {
 }
 
 impl Options {
-    /// Those that are usual, for a worker called `worker`.
-    pub fn new(worker: String, site: Site) -> Self {
+    /// Those that are usual, for `worker`.
+    pub fn new(worker: Worker, site: Site) -> Self {
         Self {
             worker,
             at_once: 2,
             until: None,
-            programs: false,
+            keeper: None,
             keys: Keys::default(),
             lease: Duration::from_secs(60),
             back_off: Duration::from_secs(5),
@@ -147,7 +150,7 @@ pub fn work(state: &State, fleet: &str, options: &Options, hands: &dyn Hands, co
     let (rules, _) = state.rules(fleet)?;
     let rates = Rates::of(&rules);
     let heart = Heart::new(fleet, options, &control.board, &rates, hands);
-    let night = Night { state, fleet, options, hands, control, rates: &rates, rules };
+    let night = Night { state, fleet, options, hands, control, rates: &rates, rules, back: Mutex::default(), told: Mutex::default() };
     let why = thread::scope(|scope| {
         let beating = scope.spawn(|| heart.beat());
         let why = night.dispatch(scope);
@@ -166,6 +169,10 @@ struct Night<'a> {
     control: &'a Control,
     rules: Rules,
     rates: &'a Rates,
+    /// When the database answered again, after it had been away.
+    back: Mutex<Option<Instant>>,
+    /// The machines and workers for which it was said that they are waited for.
+    told: Mutex<BTreeSet<(String, String)>>,
 }
 
 /// What is to be done next.
@@ -298,13 +305,39 @@ impl<'a> Night<'a> {
             lease: self.options.lease,
             most: fits.most,
             takes_unknown: fits.takes_unknown,
+            programs: self.options.keeper.is_some(),
+            takes_over: self.takes_over(),
         };
         Ok(match self.patiently(|| self.state.claim(&claim))? {
             Claimed::Machine(lease) => Next::Take(lease),
-            Claimed::Later | Claimed::Paused => Next::Wait,
+            Claimed::Later(held) => {
+                self.tell_of(&held);
+                Next::Wait
+            }
+            Claimed::Paused => Next::Wait,
             Claimed::NoTime => Next::End(Why::NoTime),
             Claimed::Over => Next::End(Why::Over),
         })
+    }
+
+    /// Whether machines are taken over whose leases have run out: where the database was away, nobody could renew one.
+    fn takes_over(&self) -> bool {
+        let back = *self.back.lock().unwrap_or_else(PoisonError::into_inner);
+        back.is_none_or(|back| back.elapsed() >= self.options.lease)
+    }
+
+    /// Says once for whom it is waited, where there is nothing else to do.
+    fn tell_of(&self, held: &[Held]) {
+        if !self.control.board.all().is_empty() {
+            return;
+        }
+        let mut told = self.told.lock().unwrap_or_else(PoisonError::into_inner);
+        for Held { name, worker, left } in held {
+            if told.insert((name.clone(), worker.clone())) {
+                let (name, worker) = (name.clone(), worker.clone());
+                self.hands.tell(&Event::Others { name, worker, seconds: left.as_secs_f64() });
+            }
+        }
     }
 
     fn wait_for(&self, opens: Timestamp) {
@@ -321,6 +354,7 @@ impl<'a> Night<'a> {
             let error = match ask() {
                 Ok(given) => {
                     if away.is_some() {
+                        *self.back.lock().unwrap_or_else(PoisonError::into_inner) = Some(Instant::now());
                         self.hands.tell(&Event::Back);
                     }
                     return Ok(given);
@@ -366,6 +400,12 @@ impl<'a> Night<'a> {
         let host = lease.spec.host();
         let pace = host.and_then(|host| self.rates.pace(&host));
         let may_land = || self.may_land(lease, watch);
+        let note = |note: Note<'_>| {
+            self.patiently(|| match note {
+                Note::Hook(hook, state) => self.state.note_hook(lease, hook, state),
+                Note::Landed(folder) => self.state.note_landing(lease, folder),
+            })
+        };
         let tried = catch_unwind(AssertUnwindSafe(|| {
             let wires = self.hands.wires(&lease.name, &watch.cancel, pace);
             let running = self.hands.wires(&lease.name, &watch.cancel, pace);
@@ -377,10 +417,11 @@ impl<'a> Night<'a> {
                 site: &self.options.site,
                 wires: &wires,
                 running: &running,
-                programs: self.options.programs,
+                keeper: self.options.keeper.as_deref(),
                 keys: &self.options.keys,
                 back_off: self.options.back_off,
                 may_land: &may_land,
+                note: &note,
             };
             job.run()
         }));
@@ -421,6 +462,9 @@ impl<'a> Night<'a> {
                 after: after.clone(),
             },
             (Ok(_), Ended::Stopped) => Event::Stopped { name },
+            (Ok(_), Ended::Busy { reason, again }) => {
+                Event::Busy { name, reason: reason.clone(), seconds: again.as_secs_f64() }
+            }
             (Ok(pressed), Ended::Failed { code, reason, remedy, .. }) => Event::Failed {
                 name,
                 code: code.clone(),

@@ -6,11 +6,15 @@ use super::{
     State,
     database::{Result as Done, Row, Session, Value},
     ended::{give_up, skip, stop_others},
+    hook::HookState,
     lease::{Beat, Lease, broken, millis, parsed, rules},
 };
 use crate::{
     error::Result,
-    fleet::file::{Rules, is_name},
+    fleet::{
+        file::{Rules, is_name},
+        worker::Worker,
+    },
 };
 
 /// What a worker takes.
@@ -18,14 +22,18 @@ use crate::{
 pub struct Claim<'a> {
     /// Of which fleet.
     pub fleet: &'a str,
-    /// Its own name.
-    pub worker: &'a str,
+    /// Who takes it.
+    pub worker: &'a Worker,
     /// For how long a machine is its own until it must renew.
     pub lease: Duration,
     /// The largest machine that will be done in time, in bytes; none where there is time enough.
     pub most: Option<u64>,
     /// Whether a machine whose size is not known may begin.
     pub takes_unknown: bool,
+    /// Whether it may run the programs of machines that have some; else it takes none of those.
+    pub programs: bool,
+    /// Whether machines are taken over whose leases have run out; not where the database was away just now, for everybody.
+    pub takes_over: bool,
 }
 
 /// What a worker got.
@@ -33,14 +41,25 @@ pub struct Claim<'a> {
 pub enum Claimed {
     /// A machine.
     Machine(Box<Lease>),
-    /// Nothing now: others run, or wait for another try.
-    Later,
+    /// Nothing now: others run, or wait for another try. Those that others have are named.
+    Later(Vec<Held>),
     /// Somebody paused the fleet.
     Paused,
     /// What waits would not be done in time.
     NoTime,
     /// Nothing is left to begin.
     Over,
+}
+
+/// A machine that a worker has.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Held {
+    /// The machine.
+    pub name: String,
+    /// The worker.
+    pub worker: String,
+    /// How long it stays the worker's own without a word.
+    pub left: Duration,
 }
 
 impl State {
@@ -154,13 +173,14 @@ fn take(session: &mut dyn Session, claim: &Claim<'_>) -> Done<Claimed> {
     let fleet = Value::from(claim.fleet);
     let (rules, is_paused) = rules(session, claim.fleet)?;
     let now = session.now()?;
-    take_over(session, claim.fleet, &rules, now)?;
+    take_over(session, claim.fleet, &rules, claim.worker, now, claim.takes_over)?;
     if is_paused {
         return Ok(Claimed::Paused);
     }
     let Some(team) = team(session, &fleet)? else { return nothing(session, &fleet, now, claim) };
     let most = claim.most.map_or(i64::MAX, |most| i64::try_from(most).unwrap_or(i64::MAX));
     let mut values = vec![fleet.clone(), now.into(), most.into(), claim.takes_unknown.into(), team.into()];
+    values.extend([Value::from(claim.programs), Value::from(&claim.worker.host)]);
     // Few limits are full at a time, and no machine that needs one of them is looked at.
     let full = full(session, &fleet)?;
     let mut free = String::new();
@@ -174,8 +194,10 @@ fn take(session: &mut dyn Session, claim: &Claim<'_>) -> Done<Claimed> {
         values.extend(full.iter().map(Value::from));
     }
     let statement = format!(
-        "SELECT m.name, m.spec, m.job, m.tries, m.fence FROM reformis_machine m
+        "SELECT m.name, m.spec, m.job, m.tries, m.fence, m.after_hook FROM reformis_machine m
          WHERE m.fleet = $1 AND m.state = 'waiting' AND m.team = $5 AND m.not_before <= $2
+           AND (CAST($6 AS BIGINT) = 1 OR m.programs = 0)
+           AND (m.landing IS NULL OR m.host = $7)
            AND (m.size <= $3 OR m.size IS NULL AND CAST($4 AS BIGINT) = 1)
            AND NOT EXISTS (
                SELECT 1 FROM reformis_needs n JOIN reformis_machine o ON o.fleet = n.fleet AND o.name = n.other
@@ -188,16 +210,19 @@ fn take(session: &mut dyn Session, claim: &Claim<'_>) -> Done<Claimed> {
     let lease = lease(row, claim.fleet)?;
     session.execute(
         "UPDATE reformis_machine SET state = 'running', fence = $3, tries = $4, worker = $5, lease_until = $6, stage = 'beginning',
-            done = 0, total = 0, began = COALESCE(began, $7), ended = NULL, code = NULL, reason = NULL, remedy = NULL
+            done = 0, total = 0, began = COALESCE(began, $7), ended = NULL, code = NULL, reason = NULL, remedy = NULL,
+            host = $8, process = $9, before_hook = NULL
          WHERE fleet = $1 AND name = $2",
         &[
             fleet,
             Value::from(&lease.name),
             lease.fence.into(),
             u64::from(lease.tries).into(),
-            claim.worker.into(),
+            Value::from(&claim.worker.name),
             (now + millis(claim.lease)).into(),
             now.into(),
+            Value::from(&claim.worker.host),
+            claim.worker.process().into(),
         ],
     )?;
     Ok(Claimed::Machine(Box::new(lease)))
@@ -220,6 +245,7 @@ fn lease(row: &Row, fleet: &str) -> Done<Lease> {
         spec: parsed(&row.text(1).unwrap_or_default())?,
         // A fence above none was once somebody's.
         goes_on: fence > 0,
+        after: row.text(5).and_then(|text| HookState::parse(&text)),
     })
 }
 
@@ -263,17 +289,44 @@ fn nothing(session: &mut dyn Session, fleet: &Value, now: i64, claim: &Claim<'_>
         // Nothing runs, nothing waits for another try: only the time can be in the way.
         (0, 0, _) if claim.most.is_some() => Claimed::NoTime,
         (0, 0, _) => Claimed::Over,
-        _ => Claimed::Later,
+        _ => Claimed::Later(held(session, fleet, now)?),
     })
 }
 
-/// Machines whose workers do not renew any more wait again; those that were tried often enough have failed.
-fn take_over(session: &mut dyn Session, fleet: &str, rules: &Rules, now: i64) -> Done<()> {
+/// The machines that workers have.
+fn held(session: &mut dyn Session, fleet: &Value, now: i64) -> Done<Vec<Held>> {
     let rows = session.query(
-        "SELECT name, tries, team, worker FROM reformis_machine WHERE fleet = $1 AND state = 'running' AND lease_until < $2",
-        &[fleet.into(), now.into()],
+        "SELECT name, worker, lease_until FROM reformis_machine WHERE fleet = $1 AND state = 'running' ORDER BY place",
+        std::slice::from_ref(fleet),
     )?;
-    for row in rows {
+    let held = |row: &Row| Held {
+        name: row.text(0).unwrap_or_default(),
+        worker: row.text(1).unwrap_or_default(),
+        left: Duration::from_millis(row.int(2).unwrap_or(now).saturating_sub(now).try_into().unwrap_or(0)),
+    };
+    Ok(rows.iter().map(held).collect())
+}
+
+/// Machines whose workers do not renew any more, or have ended as `worker` can see, wait again; those that were tried often enough have
+/// failed.
+pub(super) fn take_over(
+    session: &mut dyn Session,
+    fleet: &str,
+    rules: &Rules,
+    worker: &Worker,
+    now: i64,
+    by_lease: bool,
+) -> Done<()> {
+    let rows = session.query(
+        "SELECT name, tries, team, worker, lease_until, process, host FROM reformis_machine WHERE fleet = $1 AND state = 'running'",
+        &[fleet.into()],
+    )?;
+    let is_left = |row: &Row| {
+        let is_late = row.int(4).is_none_or(|until| until < now);
+        let process = row.text(5).filter(|_| row.text(6).as_ref() == Some(&worker.host));
+        is_late && by_lease || process.is_some_and(|process| worker.has_ended(&process))
+    };
+    for row in rows.into_iter().filter(is_left) {
         let name = row.text(0).unwrap_or_default();
         let key = [Value::from(fleet), Value::from(&name)];
         if row.count(1).unwrap_or(0) >= u64::from(rules.failure.tries) {

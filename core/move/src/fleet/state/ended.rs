@@ -39,6 +39,13 @@ pub enum Ended {
     },
     /// The worker was asked to stop.
     Stopped,
+    /// Another run, which is none of this fleet's, holds what it would write to: it waits for that.
+    Busy {
+        /// What is in the way, as a sentence.
+        reason: String,
+        /// When it is looked again.
+        again: Duration,
+    },
 }
 
 /// What became of a machine.
@@ -61,10 +68,13 @@ impl State {
         match ended {
             // A failure decides about other machines, too.
             Ended::Failed { .. } => self.change(|session| end(session, lease, ended)),
-            Ended::Landed { .. } | Ended::Stopped => self.touch(|session| end(session, lease, ended)),
+            Ended::Landed { .. } | Ended::Stopped | Ended::Busy { .. } => self.touch(|session| end(session, lease, ended)),
         }
     }
 }
+
+/// The word for what went wrong once a machine had landed.
+pub(super) const AFTER_LANDING: &str = "after-landing";
 
 /// Writes down that a machine is given up.
 pub(super) fn give_up(
@@ -130,9 +140,15 @@ fn end(session: &mut dyn Session, lease: &Lease, ended: &Ended) -> Done<Pressed>
                 Value::from(receipt),
                 (*bytes).into(),
                 now.into(),
-                Value::from(after.as_ref().map(|_| "after-landing")),
+                Value::from(after.as_ref().map(|_| AFTER_LANDING)),
                 Value::from(after.as_ref()),
             ],
+        )?,
+        // Nor is it one that somebody else was there first.
+        Ended::Busy { reason, again } => set(
+            session,
+            "state = 'waiting', tries = tries - 1, code = 'busy', reason = $4, not_before = $5",
+            &[Value::from(reason), Value::from(now + millis(*again))],
         )?,
         // That a person stopped it is no try.
         Ended::Stopped => set(session, "state = 'waiting', tries = tries - 1, not_before = 0", &[])?,
@@ -169,7 +185,7 @@ fn end(session: &mut dyn Session, lease: &Lease, ended: &Ended) -> Done<Pressed>
     // The answer to what we said before may have been lost: then it is as we said.
     Ok(match (ended, state.as_deref()) {
         (_, None) | (_, Some("running")) => Pressed::Lost,
-        (Ended::Failed { .. }, Some("waiting")) => Pressed::Again,
+        (Ended::Failed { .. } | Ended::Busy { .. }, Some("waiting")) => Pressed::Again,
         (Ended::Landed { .. }, Some("landed")) | (Ended::Failed { .. }, Some("failed")) => Pressed::Noted,
         (Ended::Stopped, _) => Pressed::Noted,
         _ if is_set => Pressed::Noted,

@@ -4,7 +4,10 @@ use std::time::Duration;
 
 use uuid::Uuid;
 
-use super::database::{Result as Done, Session, Trouble};
+use super::{
+    database::{Result as Done, Session, Trouble},
+    hook::HookState,
+};
 use crate::fleet::file::{Rules, Spec};
 
 /// A machine that a worker holds.
@@ -24,6 +27,8 @@ pub struct Lease {
     pub spec: Spec,
     /// Whether an earlier try may have left something.
     pub goes_on: bool,
+    /// How far the program `after` of an earlier try came.
+    pub after: Option<HookState>,
 }
 
 /// How far a machine is.

@@ -8,6 +8,7 @@
 mod claim;
 mod database;
 mod ended;
+mod hook;
 mod lease;
 mod postgres;
 mod schema;
@@ -25,9 +26,11 @@ use database::{Database, Session, Trouble};
 use reformis_disk::text::printable;
 use reformis_wire::database::Access;
 
-pub use claim::{Claim, Claimed};
+pub use claim::{Claim, Claimed, Held};
 pub use ended::{Ended, Pressed};
+pub use hook::{Hook, HookState};
 pub use lease::{Beat, Lease};
+pub use sync::Synced;
 pub use view::{Counts, Machine, Pace, Stand};
 
 use super::error::FleetError;
@@ -73,6 +76,8 @@ fn without_password(address: &str) -> String {
 pub struct State {
     database: Mutex<Box<dyn Database>>,
     place: String,
+    /// Whether fleets of other files may be in it.
+    is_shared: bool,
 }
 
 impl State {
@@ -95,7 +100,8 @@ impl State {
             false => database.look(&mut |session| schema::check(session)),
         }
         .map_err(failed)?;
-        Ok(Self { database: Mutex::new(database), place: shown })
+        let is_shared = matches!(place, Place::Server(_));
+        Ok(Self { database: Mutex::new(database), place: shown, is_shared })
     }
 
     /// Changes the state; what `work` gives back.

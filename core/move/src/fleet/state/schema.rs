@@ -54,6 +54,17 @@ const VERSIONS: &[&[&str]] = &[&[
         what TEXT NOT NULL,
         most BIGINT NOT NULL,
         PRIMARY KEY (fleet, what))",
+], &[
+    // Where the file of the fleet lies.
+    "ALTER TABLE reformis_fleet ADD COLUMN origin TEXT",
+    // The machine on which the worker runs that has it or had it last, and its process there.
+    "ALTER TABLE reformis_machine ADD COLUMN host TEXT",
+    "ALTER TABLE reformis_machine ADD COLUMN process TEXT",
+    // Whether a worker runs programs for it.
+    "ALTER TABLE reformis_machine ADD COLUMN programs BIGINT",
+    // How far these programs are: nothing, `begun`, or `done` and the code that it ended with.
+    "ALTER TABLE reformis_machine ADD COLUMN before_hook TEXT",
+    "ALTER TABLE reformis_machine ADD COLUMN after_hook TEXT",
 ]];
 
 /// Makes the tables, or those of an earlier version ours.

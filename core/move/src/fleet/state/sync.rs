@@ -2,16 +2,23 @@
 
 use std::collections::BTreeMap;
 
+use reformis_disk::text::printable;
 use uuid::Uuid;
 
 use super::{
     State,
-    database::{Result as Done, Session, Trouble, Value},
-    ended::skip,
+    claim::take_over,
+    database::{Result as Done, Row, Session, Trouble, Value},
+    ended::{AFTER_LANDING, skip},
+    lease::parsed,
 };
 use crate::{
     error::Result,
-    fleet::file::{Fleet, Spec},
+    fleet::{
+        error::FleetError,
+        file::{Fleet, Spec},
+        worker::Worker,
+    },
 };
 
 /// Rows that are put in at once: their values stay below what a statement may have.
@@ -20,48 +27,143 @@ const AT_ONCE: usize = 500;
 pub(super) const ALL: &str = "all";
 
 /// What a fleet file changed in the state.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Synced {
-    /// Machines that are new.
+    /// How many machines are new.
     pub new: usize,
-    /// Machines that are tried again, after they failed or were held back or left out.
+    /// How many machines are tried again, after they failed or were held back or left out.
     pub again: usize,
+    /// Machines that have landed and whose program `after` did not end well: it is asked once more.
+    pub after: Vec<String>,
     /// Machines that are no longer in the file, and had not landed.
-    pub gone: usize,
+    pub gone: Vec<String>,
 }
 
 impl State {
-    /// Brings `fleet` into the state. What failed, was skipped or was held back waits again; `again` names machines that were undone and
-    /// are to be moved once more.
+    /// Brings `fleet` into the state, as `worker` sees it. What failed, was skipped or was held back waits again, and so does what a worker
+    /// had that has ended; `again` names machines that were undone, or whose landings are gone, and are to be moved once more.
     ///
     /// # Errors
-    /// [`crate::fleet::FleetError::State`].
-    pub fn sync(&self, fleet: &Fleet, again: &[String]) -> Result<Synced> {
-        self.change(|session| sync(session, fleet, again))
+    /// [`FleetError::RowInWork`], [`FleetError::OtherFleet`], [`FleetError::StillLanded`]: nothing was changed then.
+    /// [`FleetError::State`].
+    pub fn sync(&self, fleet: &Fleet, again: &[String], worker: &Worker) -> Result<Synced> {
+        let synced = self.change(|session| {
+            let known = match known(session, fleet, self.is_shared, worker)? {
+                Ok(known) => known,
+                Err(refused) => return Ok(Err(refused)),
+            };
+            if let Some(refused) = fleet.machines.iter().find_map(|spec| refused(&known, spec, again, worker)) {
+                return Ok(Err(refused));
+            }
+            Ok(Ok(sync(session, fleet, again, known)?))
+        })?;
+        Ok(synced?)
     }
+}
+
+/// A machine as the state has it.
+struct Known {
+    /// What is to be done; none where another version wrote it.
+    spec: Option<Spec>,
+    spec_text: Option<String>,
+    state: String,
+    place: Option<i64>,
+    team: Option<i64>,
+    worker: String,
+    host: Option<String>,
+    landing: Option<String>,
+    code: Option<String>,
+    programs: Option<i64>,
+    goes_on: bool,
 }
 
 fn text(value: &impl serde::Serialize) -> Done<String> {
     serde_json::to_string(value).map_err(|error| Trouble { what: error.to_string(), again: false })
 }
 
-fn sync(session: &mut dyn Session, fleet: &Fleet, again: &[String]) -> Done<Synced> {
+/// The machines of the fleet that are known, once those of workers that have ended wait again.
+fn known(
+    session: &mut dyn Session,
+    fleet: &Fleet,
+    is_shared: bool,
+    worker: &Worker,
+) -> Done<std::result::Result<BTreeMap<String, Known>, FleetError>> {
     let name = Value::from(&fleet.name);
-    session.execute(
-        "INSERT INTO reformis_fleet (name, rules) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET rules = $2, paused = 0",
-        &[name.clone(), Value::from(&text(&fleet.rules)?)],
-    )?;
+    let rows =
+        session.query("SELECT origin, rules FROM reformis_fleet WHERE name = $1", std::slice::from_ref(&name))?;
+    let Some(row) = rows.first() else { return Ok(Ok(BTreeMap::new())) };
+    if let Some(origin) = row.text(0).filter(|origin| is_shared && !fleet.is_named && *origin != fleet.origin) {
+        return Ok(Err(FleetError::OtherFleet { name: fleet.name.clone(), origin: printable(&origin) }));
+    }
+    if let Ok(rules) = parsed(&row.text(1).unwrap_or_default()) {
+        let now = session.now()?;
+        take_over(session, &fleet.name, &rules, worker, now, true)?;
+    }
     let rows = session.query(
-        "SELECT name, spec, state, place, team FROM reformis_machine WHERE fleet = $1",
+        "SELECT name, spec, state, place, team, worker, host, landing, code, programs, fence FROM reformis_machine WHERE fleet = $1",
         std::slice::from_ref(&name),
     )?;
-    let mut known: BTreeMap<String, _> = rows.into_iter().map(|row| (row.text(0).unwrap_or_default(), row)).collect();
+    let known = |row: Row| {
+        let spec_text = row.text(1);
+        let known = Known {
+            spec: spec_text.as_ref().and_then(|text| parsed(text).ok()),
+            spec_text,
+            state: row.text(2).unwrap_or_default(),
+            place: row.int(3),
+            team: row.int(4),
+            worker: row.text(5).unwrap_or_default(),
+            host: row.text(6),
+            landing: row.text(7),
+            code: row.text(8),
+            programs: row.int(9),
+            goes_on: row.count(10).unwrap_or(0) > 0,
+        };
+        (row.text(0).unwrap_or_default(), known)
+    };
+    Ok(Ok(rows.into_iter().map(known).collect()))
+}
+
+/// Why the machine's row cannot be taken as it is now, where it cannot.
+fn refused(known: &BTreeMap<String, Known>, spec: &Spec, again: &[String], worker: &Worker) -> Option<FleetError> {
+    let (name, known) = (&spec.row.name, known.get(&spec.row.name)?);
+    match known.state.as_str() {
+        "running" => {
+            let differs = known.spec.as_ref().map_or_else(|| vec!["all of it".into()], |was| was.differences(spec));
+            let (name, worker) = (name.clone(), printable(&known.worker));
+            (!differs.is_empty()).then(|| FleetError::RowInWork { name, worker, what: differs.join("; ") })
+        }
+        "landed" if again.contains(name) && !is_gone(known, worker) => {
+            let landing = printable(known.landing.as_deref().unwrap_or("another worker's machine"));
+            Some(FleetError::StillLanded { name: name.clone(), landing })
+        }
+        _ => None,
+    }
+}
+
+/// Whether the machine's landing was made here, and is not there any more.
+fn is_gone(known: &Known, worker: &Worker) -> bool {
+    let is_here = known.host.as_ref().is_none_or(|host| *host == worker.host);
+    is_here && known.landing.as_ref().is_some_and(|landing| !std::path::Path::new(landing).exists())
+}
+
+fn sync(
+    session: &mut dyn Session,
+    fleet: &Fleet,
+    again: &[String],
+    mut known: BTreeMap<String, Known>,
+) -> Done<Synced> {
+    let name = Value::from(&fleet.name);
+    session.execute(
+        "INSERT INTO reformis_fleet (name, rules, origin) VALUES ($1, $2, $3)
+         ON CONFLICT (name) DO UPDATE SET rules = $2, origin = $3, paused = 0",
+        &[name.clone(), Value::from(&text(&fleet.rules)?), Value::from(&fleet.origin)],
+    )?;
     let mut synced = Synced::default();
     let mut new = Vec::new();
     for (place, spec) in fleet.machines.iter().enumerate() {
         let (spec_text, team) = (text(spec)?, fleet.group_of(&spec.row));
         let size = Value::from(spec.row.size.map(|size| size.0));
-        let Some(row) = known.remove(&spec.row.name) else {
+        let Some(known) = known.remove(&spec.row.name) else {
             let job = Uuid::new_v4().to_string();
             new.push(vec![
                 name.clone(),
@@ -72,47 +174,68 @@ fn sync(session: &mut dyn Session, fleet: &Fleet, again: &[String]) -> Done<Sync
                 Value::from(&spec_text),
                 size,
                 "waiting".into(),
+                spec.row.has_hooks().into(),
             ]);
             continue;
         };
-        let state = row.text(2).unwrap_or_default();
-        let begins_anew = match state.as_str() {
-            "failed" | "skipped" | "held" | "gone" => true,
-            "undone" => again.contains(&spec.row.name),
-            _ => false,
-        };
         let key = [name.clone(), Value::from(&spec.row.name)];
-        let is_same = row.int(3) == i64::try_from(place).ok() && row.int(4) == i64::try_from(team).ok();
+        let is_same = known.place == i64::try_from(place).ok() && known.team == i64::try_from(team).ok();
         if !is_same {
             let values = [&key[..], &[place.into(), team.into()]].concat();
             session
                 .execute("UPDATE reformis_machine SET place = $3, team = $4 WHERE fleet = $1 AND name = $2", &values)?;
         }
-        if begins_anew || state == "waiting" && row.text(1).as_ref() != Some(&spec_text) {
-            let values = [&key[..], &[Value::from(&spec_text), size]].concat();
-            session
-                .execute("UPDATE reformis_machine SET spec = $3, size = $4 WHERE fleet = $1 AND name = $2", &values)?;
+        let is_again = again.contains(&spec.row.name);
+        let begins_anew = match known.state.as_str() {
+            "failed" | "skipped" | "held" | "gone" => true,
+            // A landing that is there is refused before.
+            "undone" | "landed" => is_again,
+            _ => false,
+        };
+        let is_other = known.spec.as_ref().is_none_or(|was| !was.other_landing(spec).is_empty());
+        // Of what has landed, only what is done around it may be another thing now.
+        let may_change = begins_anew || known.state == "waiting" || known.state == "landed" && !is_other;
+        let has_hooks = i64::from(spec.row.has_hooks());
+        if may_change && (known.spec_text.as_ref() != Some(&spec_text) || known.programs != Some(has_hooks)) {
+            let values = [&key[..], &[Value::from(&spec_text), size, has_hooks.into()]].concat();
+            let statement =
+                "UPDATE reformis_machine SET spec = $3, size = $4, programs = $5 WHERE fleet = $1 AND name = $2";
+            session.execute(statement, &values)?;
+        }
+        // What was undone, or is to become another landing, is another job: what an earlier one left is none of it.
+        let is_new_job = begins_anew && is_again || is_other && (begins_anew || known.state == "waiting" && known.goes_on);
+        if is_new_job {
+            let job = Value::from(&Uuid::new_v4().to_string());
+            let values = [&key[..], &[job]].concat();
+            let statement =
+                "UPDATE reformis_machine SET job = $3, landing = NULL, after_hook = NULL WHERE fleet = $1 AND name = $2";
+            session.execute(statement, &values)?;
         }
         if begins_anew {
             synced.again += 1;
-            // What was undone is another job: its old landing is none of it.
-            let job = (state == "undone").then(|| Uuid::new_v4().to_string());
             session.execute(
                 "UPDATE reformis_machine SET state = 'waiting', tries = 0, not_before = 0, began = NULL, ended = NULL, code = NULL,
-                    reason = NULL, remedy = NULL, stage = NULL, done = NULL, total = NULL, receipt = NULL, landing = NULL,
-                    answer = NULL, job = COALESCE(CAST($3 AS TEXT), job)
+                    reason = NULL, remedy = NULL, stage = NULL, done = NULL, total = NULL, receipt = NULL, answer = NULL
                  WHERE fleet = $1 AND name = $2",
-                &[&key[..], &[Value::from(job.as_ref())]].concat(),
+                &key,
+            )?;
+        } else if known.state == "landed" && known.code.as_deref() == Some(AFTER_LANDING) && !is_other {
+            // Whoever takes it finds its landing, and asks the program once more.
+            synced.after.push(spec.row.name.clone());
+            session.execute(
+                "UPDATE reformis_machine SET state = 'waiting', tries = 0, not_before = 0, code = NULL, reason = NULL, after_hook = NULL
+                 WHERE fleet = $1 AND name = $2",
+                &key,
             )?;
         }
     }
     synced.new = new.len();
-    put(session, "reformis_machine (fleet, name, place, team, job, spec, size, state)", &new)?;
-    for (left, row) in known {
-        if matches!(row.text(2).as_deref(), Some("waiting" | "failed" | "skipped" | "held")) {
+    put(session, "reformis_machine (fleet, name, place, team, job, spec, size, state, programs)", &new)?;
+    for (left, known) in known {
+        if matches!(known.state.as_str(), "waiting" | "failed" | "skipped" | "held") {
             let values = [name.clone(), Value::from(&left)];
             session.execute("UPDATE reformis_machine SET state = 'gone' WHERE fleet = $1 AND name = $2", &values)?;
-            synced.gone += 1;
+            synced.gone.push(left);
         }
     }
     relations(session, fleet, &name)?;

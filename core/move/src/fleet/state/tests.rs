@@ -10,7 +10,7 @@ use proptest::prelude::*;
 use tempfile::TempDir;
 
 use super::*;
-use crate::fleet::file::Fleet;
+use crate::fleet::{file::Fleet, worker::Worker};
 
 const LEASE: Duration = Duration::from_secs(600);
 
@@ -40,8 +40,25 @@ fn rows(rows: &[(&str, &str)]) -> String {
         .collect()
 }
 
+/// A worker of this machine, whose process is this one.
+fn worker() -> Worker {
+    Worker::here().called("w")
+}
+
+fn claim_by(worker: &Worker) -> Claim<'_> {
+    Claim {
+        fleet: "night",
+        worker,
+        lease: LEASE,
+        most: None,
+        takes_unknown: true,
+        programs: true,
+        takes_over: true,
+    }
+}
+
 fn claim_for(state: &State, lease: Duration) -> Claimed {
-    state.claim(&Claim { fleet: "night", worker: "w", lease, most: None, takes_unknown: true }).unwrap()
+    state.claim(&Claim { lease, ..claim_by(&worker()) }).unwrap()
 }
 
 fn claim(state: &State) -> Claimed {
@@ -72,14 +89,14 @@ fn groups_and_what_comes_after_what_are_kept() {
     let (_folder, state) = fresh();
     let text = "[[group]]\nname = \"first\"\n[[group]]\nname = \"then\"\n".to_string()
         + &rows(&[("c", "group = \"then\""), ("b", "group = \"first\"\nafter = [\"a\"]"), ("a", "group = \"first\"")]);
-    state.sync(&fleet(&text), &[]).unwrap();
+    state.sync(&fleet(&text), &[], &worker()).unwrap();
     let a = taken(claim(&state));
     assert_eq!((a.name.as_str(), a.tries, a.goes_on), ("a", 1, false));
-    assert!(matches!(claim(&state), Claimed::Later), "b waits for a, and c for its group");
+    assert!(matches!(claim(&state), Claimed::Later(_)), "b waits for a, and c for its group");
     assert_eq!(state.end(&a, &landed()).unwrap(), Pressed::Noted);
     let b = taken(claim(&state));
     assert_eq!(b.name, "b");
-    assert!(matches!(claim(&state), Claimed::Later));
+    assert!(matches!(claim(&state), Claimed::Later(_)));
     state.end(&b, &landed()).unwrap();
     let c = taken(claim(&state));
     assert_eq!(c.name, "c");
@@ -94,10 +111,9 @@ fn workers_of_a_host_are_counted_once_each() {
     let text = "[limits]\nrate = { harbour = \"1MiB/s\" }\n".to_string()
         + &rows(&[("a", ""), ("b", ""), ("c", "")])
         + "[[machine]]\nname = \"d\"\nsource = \"quay:d\"\n";
-    state.sync(&fleet(&text), &[]).unwrap();
+    state.sync(&fleet(&text), &[], &worker()).unwrap();
     let take = |worker: &str| {
-        let claim = Claim { fleet: "night", worker, lease: LEASE, most: None, takes_unknown: true };
-        taken(state.claim(&claim).unwrap())
+        taken(state.claim(&claim_by(&super::tests::worker().called(worker))).unwrap())
     };
     let counted = || state.workers_by_host("night").unwrap().into_iter().collect::<Vec<_>>();
     assert_eq!(counted(), []);
@@ -113,15 +129,15 @@ fn limits_hold_for_all_of_a_host_and_for_all() {
     let text = "[limits]\nat-once = 3\nhost = { harbour = 2 }\nstore = { jetty = 1 }\n".to_string()
         + &rows(&[("a", ""), ("b", ""), ("c", "")])
         + "[[machine]]\nname = \"d\"\nsource = \"./d.ova\"\nstore = \"jetty:x\"\n[[machine]]\nname = \"e\"\nsource = \"./e.ova\"\nstore = \"jetty:x\"\n";
-    state.sync(&fleet(&text), &[]).unwrap();
+    state.sync(&fleet(&text), &[], &worker()).unwrap();
     let names: Vec<_> = (0..3).map(|_| taken(claim(&state))).collect();
     assert_eq!(names.iter().map(|lease| lease.name.as_str()).collect::<Vec<_>>(), ["a", "b", "d"]);
-    assert!(matches!(claim(&state), Claimed::Later), "three are all");
+    assert!(matches!(claim(&state), Claimed::Later(_)), "three are all");
     state.end(&names[0], &landed()).unwrap();
     assert_eq!(taken(claim(&state)).name, "c");
-    assert!(matches!(claim(&state), Claimed::Later));
+    assert!(matches!(claim(&state), Claimed::Later(_)));
     state.end(&names[1], &landed()).unwrap();
-    assert!(matches!(claim(&state), Claimed::Later), "the store takes one at a time");
+    assert!(matches!(claim(&state), Claimed::Later(_)), "the store takes one at a time");
     state.end(&names[2], &landed()).unwrap();
     assert_eq!(taken(claim(&state)).name, "e");
 }
@@ -129,7 +145,7 @@ fn limits_hold_for_all_of_a_host_and_for_all() {
 #[test]
 fn a_lease_that_ran_out_is_taken_over_and_its_holder_has_nothing_to_say() {
     let (_folder, state) = fresh();
-    state.sync(&fleet(&rows(&[("a", "")])), &[]).unwrap();
+    state.sync(&fleet(&rows(&[("a", "")])), &[], &worker()).unwrap();
     let first = taken(claim_for(&state, Duration::ZERO));
     std::thread::sleep(Duration::from_millis(5));
     let second = taken(claim_for(&state, LEASE));
@@ -151,7 +167,7 @@ fn a_lease_that_ran_out_is_taken_over_and_its_holder_has_nothing_to_say() {
 #[test]
 fn a_machine_that_takes_its_workers_along_is_given_up() {
     let (_folder, state) = fresh();
-    state.sync(&fleet(&rows(&[("a", ""), ("b", "after = [\"a\"]")])), &[]).unwrap();
+    state.sync(&fleet(&rows(&[("a", ""), ("b", "after = [\"a\"]")])), &[], &worker()).unwrap();
     for tries in 1..=3 {
         assert_eq!(taken(claim_for(&state, Duration::ZERO)).tries, tries);
         std::thread::sleep(Duration::from_millis(5));
@@ -165,24 +181,24 @@ fn a_machine_that_takes_its_workers_along_is_given_up() {
 #[test]
 fn what_failed_is_tried_again_later_and_not_too_often() {
     let (_folder, state) = fresh();
-    state.sync(&fleet(&("[failure]\ntries = 2\n".to_string() + &rows(&[("a", "")]))), &[]).unwrap();
+    state.sync(&fleet(&("[failure]\ntries = 2\n".to_string() + &rows(&[("a", "")]))), &[], &worker()).unwrap();
     let lease = taken(claim(&state));
     assert_eq!(state.end(&lease, &failed(Some(Duration::from_millis(30)))).unwrap(), Pressed::Again);
-    assert!(matches!(claim(&state), Claimed::Later));
+    assert!(matches!(claim(&state), Claimed::Later(_)));
     std::thread::sleep(Duration::from_millis(40));
     let lease = taken(claim(&state));
     assert_eq!(lease.tries, 2);
     assert_eq!(state.end(&lease, &failed(Some(Duration::ZERO))).unwrap(), Pressed::Noted);
     assert!(matches!(claim(&state), Claimed::Over));
     // The next night tries it again.
-    assert_eq!(state.sync(&fleet(&rows(&[("a", "")])), &[]).unwrap().again, 1);
+    assert_eq!(state.sync(&fleet(&rows(&[("a", "")])), &[], &worker()).unwrap().again, 1);
     assert_eq!(taken(claim(&state)).tries, 1);
 }
 
 #[test]
 fn that_a_person_stopped_it_is_no_try() {
     let (_folder, state) = fresh();
-    state.sync(&fleet(&rows(&[("a", "")])), &[]).unwrap();
+    state.sync(&fleet(&rows(&[("a", "")])), &[], &worker()).unwrap();
     for _ in 0..5 {
         let lease = taken(claim(&state));
         assert_eq!(lease.tries, 1);
@@ -199,7 +215,7 @@ fn a_failure_stops_what_the_file_says() {
         ("stop-all", [Stand::Failed, Stand::Skipped, Stand::Skipped]),
     ] {
         let (_folder, state) = fresh();
-        state.sync(&fleet(&format!("[failure]\nthen = \"{then}\"\n{machines}")), &[]).unwrap();
+        state.sync(&fleet(&format!("[failure]\nthen = \"{then}\"\n{machines}")), &[], &worker()).unwrap();
         let lease = taken(claim(&state));
         state.end(&lease, &failed(None)).unwrap();
         assert_eq!(stands(&state).into_iter().map(|(_, stand)| stand).collect::<Vec<_>>(), expected, "{then}");
@@ -209,23 +225,23 @@ fn a_failure_stops_what_the_file_says() {
 #[test]
 fn a_changed_file_changes_what_waits_and_nothing_that_landed() {
     let (_folder, state) = fresh();
-    state.sync(&fleet(&rows(&[("a", ""), ("b", ""), ("c", "")])), &[]).unwrap();
+    state.sync(&fleet(&rows(&[("a", ""), ("b", ""), ("c", "")])), &[], &worker()).unwrap();
     let a = taken(claim(&state));
     state.end(&a, &landed()).unwrap();
     assert!(state.hold_back("night", "b").unwrap());
     assert!(!state.hold_back("night", "a").unwrap(), "it has landed");
     let synced =
-        state.sync(&fleet(&rows(&[("d", ""), ("a", "memory = \"1GiB\""), ("b", "memory = \"2GiB\"")])), &[]).unwrap();
-    assert_eq!((synced.new, synced.again, synced.gone), (1, 1, 1));
+        state.sync(&fleet(&rows(&[("d", ""), ("a", "memory = \"1GiB\""), ("b", "memory = \"2GiB\"")])), &[], &worker()).unwrap();
+    assert_eq!((synced.new, synced.again, synced.gone), (1, 1, vec!["c".to_string()]));
     let expected = [("d", Stand::Waiting), ("a", Stand::Landed), ("b", Stand::Waiting), ("c", Stand::Gone)];
     assert_eq!(stands(&state), expected.map(|(name, stand)| (name.to_string(), stand)));
     assert_eq!(state.machine("night", "b").unwrap().1.row.memory.unwrap().0, 2 << 30);
     // What was undone stays so, until a person says otherwise; then it is another job.
     state.undone("night", "a").unwrap();
     let before = state.machine("night", "a").unwrap().0.job;
-    state.sync(&fleet(&rows(&[("a", "")])), &[]).unwrap();
+    state.sync(&fleet(&rows(&[("a", "")])), &[], &worker()).unwrap();
     assert_eq!(state.machine("night", "a").unwrap().0.state, Stand::Undone);
-    state.sync(&fleet(&rows(&[("a", "")])), &["a".to_string()]).unwrap();
+    state.sync(&fleet(&rows(&[("a", "")])), &["a".to_string()], &worker()).unwrap();
     let after = state.machine("night", "a").unwrap().0;
     assert_eq!(after.state, Stand::Waiting);
     assert_ne!(after.job, before);
@@ -235,14 +251,14 @@ fn a_changed_file_changes_what_waits_and_nothing_that_landed() {
 fn what_would_not_be_done_in_time_does_not_begin() {
     let (_folder, state) = fresh();
     state
-        .sync(&fleet(&rows(&[("large", "size = \"10GiB\""), ("unknown", ""), ("small", "size = \"1GiB\"")])), &[])
+        .sync(&fleet(&rows(&[("large", "size = \"10GiB\""), ("unknown", ""), ("small", "size = \"1GiB\"")])), &[], &worker())
         .unwrap();
     let claim = |most, takes_unknown| {
-        state.claim(&Claim { fleet: "night", worker: "w", lease: LEASE, most, takes_unknown }).unwrap()
+        state.claim(&Claim { most, takes_unknown, ..claim_by(&worker()) }).unwrap()
     };
     let lease = taken(claim(Some(2 << 30), false));
     assert_eq!(lease.name, "small");
-    assert!(matches!(claim(Some(2 << 30), false), Claimed::Later), "it may fail and be tried again");
+    assert!(matches!(claim(Some(2 << 30), false), Claimed::Later(_)), "it may fail and be tried again");
     state.end(&lease, &landed()).unwrap();
     assert!(matches!(claim(Some(2 << 30), false), Claimed::NoTime));
     assert_eq!(taken(claim(Some(2 << 30), true)).name, "unknown");
@@ -251,7 +267,7 @@ fn what_would_not_be_done_in_time_does_not_begin() {
 #[test]
 fn a_pause_holds_for_everybody() {
     let (folder, state) = fresh();
-    state.sync(&fleet(&rows(&[("a", "")])), &[]).unwrap();
+    state.sync(&fleet(&rows(&[("a", "")])), &[], &worker()).unwrap();
     open(&folder.path().join("night.state")).pause("night", true).unwrap();
     assert!(matches!(claim(&state), Claimed::Paused));
     state.pause("night", false).unwrap();
@@ -295,6 +311,164 @@ fn no_password_is_shown() {
         let error = State::open(&Place::Server(address.into()), &access(), true).err().unwrap().to_string();
         assert!(!error.contains("sesame"), "{error}");
     }
+}
+
+/// A process of this machine as a worker, which takes the machine of `state`, and is killed.
+fn take_and_die(state: &State) -> Lease {
+    let mut child = std::process::Command::new("sleep").arg("20").stdout(std::process::Stdio::null()).spawn().unwrap();
+    let dead = Worker::of(child.id());
+    let lease = taken(state.claim(&claim_by(&dead)).unwrap());
+    // It lives.
+    assert!(!matches!(claim(state), Claimed::Machine(other) if other.name == lease.name));
+    child.kill().unwrap();
+    child.wait().unwrap();
+    lease
+}
+
+#[test]
+fn what_a_process_of_this_machine_had_is_taken_over_once_it_has_ended() {
+    let (_folder, state) = fresh();
+    state.sync(&fleet(&rows(&[("a", "")])), &[], &worker()).unwrap();
+    let first = take_and_die(&state);
+    let second = taken(claim(&state));
+    assert_eq!((second.fence, second.tries, second.job), (first.fence + 1, 2, first.job));
+}
+
+#[test]
+fn a_row_is_taken_anew_unless_a_worker_has_its_machine() {
+    let (_folder, state) = fresh();
+    let plain = fleet(&("[limits]\nat-once = 1\n".to_string() + &rows(&[("a", ""), ("b", "")])));
+    state.sync(&plain, &[], &worker()).unwrap();
+    let first = take_and_die(&state);
+    let held = taken(state.claim(&claim_by(&worker())).unwrap());
+    assert_eq!((first.name.as_str(), held.name.as_str(), first.spec.row.shape.clone()), ("a", "a", None));
+    // A worker has it now.
+    let other = fleet(&rows(&[("a", "shape = \"raw/thin\""), ("b", "size = \"1MiB\"")]));
+    let refused = state.sync(&other, &[], &worker()).unwrap_err().to_string();
+    assert!(refused.contains("'a' is being worked on by w, and its row is another one now (shape: nothing before"), "{refused}");
+    assert!(state.machine("night", "b").unwrap().1.row.size.is_none(), "nothing was changed");
+    state.end(&held, &Ended::Stopped).unwrap();
+    state.sync(&other, &[], &worker()).unwrap();
+    let again = taken(claim(&state));
+    assert_eq!(again.spec.row.shape.as_deref(), Some("raw/thin"));
+    assert_ne!(again.job, held.job, "what the earlier row left is none of it");
+    // What says nothing of what is made keeps what was begun.
+    state.end(&again, &Ended::Stopped).unwrap();
+    let sized = fleet(&rows(&[("a", "shape = \"raw/thin\"\nsize = \"2MiB\""), ("b", "")]));
+    state.sync(&sized, &[], &worker()).unwrap();
+    let last = taken(claim(&state));
+    assert_eq!((last.job, last.spec.row.size.map(|size| size.0)), (again.job, Some(2 << 20)));
+}
+
+#[test]
+fn another_files_fleet_is_not_taken_for_this_one() {
+    let (_folder, mut state) = fresh();
+    let here = fleet(&rows(&[("a", ""), ("b", "")]));
+    let mut there = Fleet { origin: "quay:/srv/night.toml".into(), ..fleet(&rows(&[("b", ""), ("c", "")])) };
+    state.sync(&here, &[], &worker()).unwrap();
+    // In a file beside the fleet file, it was moved with it.
+    state.sync(&there, &[], &worker()).unwrap();
+    state.sync(&here, &[], &worker()).unwrap();
+    state.is_shared = true;
+    let refused = state.sync(&there, &[], &worker()).unwrap_err().to_string();
+    assert!(refused.starts_with("a fleet called 'night' is there already, from "), "{refused}");
+    assert_eq!(state.machine("night", "a").unwrap().0.state, Stand::Waiting);
+    there.is_named = true;
+    assert_eq!(state.sync(&there, &[], &worker()).unwrap().gone, ["a"]);
+}
+
+#[test]
+fn a_worker_without_programs_takes_no_machine_that_has_some() {
+    let (_folder, state) = fresh();
+    let text = rows(&[("a", "hooks = { before = [\"./quiet\"] }"), ("b", "confirm = { program = [\"./look\"] }")]);
+    state.sync(&fleet(&text), &[], &worker()).unwrap();
+    assert_eq!(state.programs("night").unwrap(), ["./quiet"]);
+    let careful = worker();
+    let careful = Claim { programs: false, ..claim_by(&careful) };
+    let b = taken(state.claim(&careful).unwrap());
+    assert_eq!(b.name, "b");
+    state.end(&b, &landed()).unwrap();
+    assert!(matches!(state.claim(&careful).unwrap(), Claimed::Over));
+    assert_eq!(taken(claim(&state)).name, "a");
+}
+
+#[test]
+fn that_another_run_is_in_the_way_is_no_try() {
+    let (_folder, state) = fresh();
+    state.sync(&fleet(&rows(&[("a", "")])), &[], &worker()).unwrap();
+    for _ in 0..9 {
+        let lease = taken(claim(&state));
+        assert_eq!(lease.tries, 1);
+        let busy = Ended::Busy { reason: "another run is writing".into(), again: Duration::ZERO };
+        assert_eq!(state.end(&lease, &busy).unwrap(), Pressed::Again);
+    }
+    assert_eq!(state.machine("night", "a").unwrap().0.code.as_deref(), Some("busy"));
+}
+
+#[test]
+fn nothing_is_taken_over_by_a_lease_where_the_database_was_away() {
+    let (_folder, state) = fresh();
+    state.sync(&fleet(&rows(&[("a", "")])), &[], &worker()).unwrap();
+    let lease = taken(claim_for(&state, Duration::ZERO));
+    std::thread::sleep(Duration::from_millis(5));
+    let own = worker();
+    let careful = Claim { takes_over: false, ..claim_by(&own) };
+    assert!(matches!(state.claim(&careful).unwrap(), Claimed::Later(_)));
+    let beat = Beat { name: lease.name.clone(), fence: lease.fence, ..Beat::default() };
+    assert!(state.renew("night", &[beat], LEASE).unwrap().is_empty(), "it is still there");
+}
+
+#[test]
+fn a_landing_is_made_once_more_only_where_it_is_gone() {
+    let (folder, state) = fresh();
+    let plain = fleet(&rows(&[("a", "")]));
+    state.sync(&plain, &[], &worker()).unwrap();
+    let lease = taken(claim(&state));
+    let landing = folder.path().join("a");
+    std::fs::create_dir(&landing).unwrap();
+    let there = landing.to_string_lossy().into_owned();
+    state.end(&lease, &Ended::Landed { landing: there, receipt: "{}".into(), bytes: 1, after: None }).unwrap();
+    let again = ["a".to_string()];
+    let refused = state.sync(&plain, &again, &worker()).unwrap_err().to_string();
+    assert!(refused.contains("the landing of 'a' is there"), "{refused}");
+    // How it is asked is learnt all the same; what would be another landing is not.
+    let asked = fleet(&rows(&[("a", "confirm = { tcp = \"h:22\" }")]));
+    state.sync(&asked, &[], &worker()).unwrap();
+    assert!(state.machine("night", "a").unwrap().1.row.confirm.is_some());
+    state.sync(&fleet(&rows(&[("a", "shape = \"raw/thin\"")])), &[], &worker()).unwrap();
+    assert!(state.machine("night", "a").unwrap().1.row.shape.is_none());
+    std::fs::remove_dir(&landing).unwrap();
+    assert_eq!(state.sync(&plain, &again, &worker()).unwrap().again, 1);
+    let anew = taken(claim(&state));
+    assert_ne!(anew.job, lease.job);
+}
+
+#[test]
+fn a_program_behind_the_landing_is_asked_again_and_only_where_it_landed() {
+    let (_folder, state) = fresh();
+    let plain = fleet(&rows(&[("a", "hooks = { after = [\"./tell\"] }")]));
+    state.sync(&plain, &[], &worker()).unwrap();
+    let lease = taken(claim(&state));
+    state.note_landing(&lease, "/landing/a").unwrap();
+    state.note_hook(&lease, Hook::After, HookState::Begun).unwrap();
+    assert_eq!(state.machine("night", "a").unwrap().0.after.as_deref(), Some("begun"));
+    let stopped = Ended::Landed {
+        landing: "/landing/a".into(),
+        receipt: "{}".into(),
+        bytes: 1,
+        after: Some("the program 'after' was stopped".into()),
+    };
+    state.end(&lease, &stopped).unwrap();
+    assert_eq!(state.sync(&plain, &[], &worker()).unwrap().after, ["a"]);
+    let mut elsewhere = worker();
+    elsewhere.host = "quay/00000000".into();
+    assert!(!matches!(state.claim(&claim_by(&elsewhere)).unwrap(), Claimed::Machine(_)), "the landing is not there");
+    let once_more = taken(claim(&state));
+    assert_eq!((once_more.job, once_more.after, once_more.goes_on), (lease.job, None, true));
+    state.note_hook(&once_more, Hook::After, HookState::Done(Some(0))).unwrap();
+    // Killed before it could say that it has landed.
+    state.change(|session| session.execute("UPDATE reformis_machine SET lease_until = 1", &[])).unwrap();
+    assert_eq!(taken(claim(&state)).after, Some(HookState::Done(Some(0))));
 }
 
 /// What is said to the state.
@@ -347,7 +521,7 @@ proptest! {
     ) {
         let (_folder, state) = fresh();
         let fleet = fleet(&made(&after, &teams, most));
-        state.sync(&fleet, &[]).unwrap();
+        state.sync(&fleet, &[], &worker()).unwrap();
         let mut leases: Vec<Lease> = Vec::new();
         let mut holders: BTreeMap<String, u64> = BTreeMap::new();
         let mut landings: BTreeSet<String> = BTreeSet::new();

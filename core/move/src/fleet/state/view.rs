@@ -1,6 +1,6 @@
 //! Where a fleet stands, for whoever looks.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 use serde::Serialize;
@@ -102,6 +102,13 @@ pub struct Machine {
     pub landing: Option<String>,
     /// What it answered after it was started.
     pub answer: Option<serde_json::Value>,
+    /// How far the program `before` of the last try is: `begun`, or `done` and its code.
+    pub before: Option<String>,
+    /// How far the program `after` is.
+    pub after: Option<String>,
+    /// The machine whose worker has it or had it last.
+    #[serde(skip)]
+    pub(crate) host: Option<String>,
 }
 
 /// How many machines stand how.
@@ -153,7 +160,7 @@ pub struct Pace {
     pub seconds: f64,
 }
 
-const COLUMNS: &str = "name, team, state, tries, worker, stage, done, total, size, began, ended, not_before, code, reason, remedy, landing, answer, job";
+const COLUMNS: &str = "name, team, state, tries, worker, stage, done, total, size, began, ended, not_before, code, reason, remedy, landing, answer, job, before_hook, after_hook, host";
 
 fn machine(row: &Row, rules: &Rules) -> Machine {
     let time = |place| row.int(place).filter(|time| *time > 0).and_then(|time| Timestamp::from_millisecond(time).ok());
@@ -180,6 +187,9 @@ fn machine(row: &Row, rules: &Rules) -> Machine {
         remedy: row.text(14),
         landing: row.text(15),
         answer: row.text(16).and_then(|text| serde_json::from_str(&text).ok()),
+        before: row.text(18),
+        after: row.text(19),
+        host: row.text(20),
     }
 }
 
@@ -233,6 +243,27 @@ impl State {
             Ok(Some((machine(row, &rules), spec)))
         })?;
         Ok(found.ok_or_else(|| FleetError::NoMachine { name: name.into() })?)
+    }
+
+    /// The programs of all machines that are still to be moved, each once.
+    ///
+    /// # Errors
+    /// [`FleetError::NoFleet`], [`FleetError::State`].
+    pub fn programs(&self, fleet: &str) -> Result<Vec<String>> {
+        self.rules(fleet)?;
+        let found = self.look(|session| {
+            let rows = session.query(
+                "SELECT spec FROM reformis_machine WHERE fleet = $1 AND state IN ('waiting', 'running') AND COALESCE(programs, 1) = 1",
+                &[fleet.into()],
+            )?;
+            let mut found = BTreeSet::new();
+            for row in rows {
+                let spec: Spec = parsed(&row.text(0).unwrap_or_default())?;
+                found.extend(spec.row.hook_programs().map(|program| program.join(" ")));
+            }
+            Ok(found)
+        })?;
+        Ok(found.into_iter().collect())
     }
 
     /// The receipt of a machine that has landed, as JSON.
