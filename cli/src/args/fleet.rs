@@ -77,6 +77,8 @@ pub(crate) struct CheckArgs {
     /// The fleet file
     #[arg(value_name = "FILE")]
     pub(crate) file: PathBuf,
+    #[command(flatten)]
+    pub(crate) state: StateArgs,
     /// Look at N machines at the same time
     #[arg(long, value_name = "N", default_value_t = 4, value_parser = clap::value_parser!(u32).range(1..=64))]
     pub(crate) at_once: u32,
@@ -114,7 +116,7 @@ pub(crate) struct RunArgs {
     pub(crate) state: StateArgs,
     #[command(flatten)]
     pub(crate) night: NightArgs,
-    /// Move the machine NAME once more, whose landing was undone; can be given several times
+    /// Move the machine NAME once more, whose landing was undone or is gone; can be given several times
     #[arg(long, value_name = "NAME")]
     pub(crate) again: Vec<String>,
 }

@@ -99,7 +99,7 @@ pub(super) fn all(folder: &Path, session: &Session) -> Result<bool> {
     fs::write(&file, edited(&rows)).with_context(|| format!("writing '{}'", file.display()))?;
     step(session, "Would anything be refused?", &["fleet", "check", &file_word, "--site", &site_word])?;
     let fleet_file = Fleet::read(&file)?;
-    let checked = check::check(&fleet_file, &Site::default(), 4, &session.context())?;
+    let checked = check::check(&fleet_file, None, &Site::default(), 4, &session.context())?;
     show(session, &fleet::show_checked(&fleet_file, &checked, &file_word))?;
 
     step(session, "Then the night itself.", &["fleet", "run", &file_word, "--site", &site_word])?;

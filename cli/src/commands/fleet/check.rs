@@ -10,6 +10,7 @@ use reformis_move::{
     },
 };
 
+use super::Opened;
 use crate::{
     Session,
     args::CheckArgs,
@@ -21,7 +22,9 @@ use crate::{
 
 pub(super) fn run(args: &CheckArgs, session: &Session) -> Result<Exit> {
     let fleet = Fleet::read(&args.file)?;
-    let check = check::check(&fleet, &session.site, args.at_once as usize, &session.context())?;
+    let opened = Opened::where_it_is(&fleet, &args.file, &args.state, session)?;
+    let state = opened.as_ref().map(|opened| &opened.state);
+    let check = check::check(&fleet, state, &session.site, args.at_once as usize, &session.context())?;
     if session.json {
         emit_json(
             &serde_json::json!({ "schema": JSON_SCHEMA, "fleet": fleet.name, "goes": check.goes(), "check": check }),
@@ -75,6 +78,10 @@ pub(crate) fn show(fleet: &Fleet, check: &Check, file: &str) -> String {
             let blockers = machine.findings.iter().filter(|finding| finding.severity == Severity::Blocker);
             let blockers: Vec<_> = blockers.cloned().collect();
             text += &output::findings(&blockers);
+            for doubt in &machine.doubts {
+                let lines = wrapped(&format!("{} [{}]", doubt.sentence(), doubt.code()), output::width() - 6);
+                text += &format!("    {}\n    {}\n", lines.join("\n    "), paint(FAINT, doubt.remedy()));
+            }
             if let Some((code, sentence)) = machine.error.as_ref().filter(|_| blockers.is_empty()) {
                 let lines = wrapped(&format!("{} [{code}]", printable(sentence)), output::width() - 6);
                 text += &format!("    {}\n", lines.join("\n    "));
@@ -88,10 +95,6 @@ pub(crate) fn show(fleet: &Fleet, check: &Check, file: &str) -> String {
         let folder = printable(&room.folder.to_string_lossy());
         text += &heading("Room");
         text += &format!("  {folder} has {} free, and {} are needed\n", ByteSize(room.free), ByteSize(room.needed));
-    }
-    if !check.programs.is_empty() {
-        text += &heading("Programs that are not there");
-        check.programs.iter().for_each(|program| text += &format!("  {}\n", printable(program)));
     }
     let programs = fleet.programs();
     if !programs.is_empty() {

@@ -11,7 +11,7 @@ use clap::error::ErrorKind;
 use jiff::{Timestamp, tz::TimeZone};
 use reformis_disk::{ByteSize, text::printable};
 use reformis_move::fleet::{
-    Fleet, FleetError, Rules, Stand, Synced, Worker, next,
+    Doubt, Fleet, FleetError, Rules, Spec, Stand, Synced, Worker, doubts, next,
     night::{self, Control, Event, Hands, Options, Outcome, Why},
     time_of_day,
 };
@@ -54,12 +54,30 @@ pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
     }
     let logs = args.night.logs.clone().unwrap_or_else(|| logs_beside(&args.file));
     let shown = quoted(&args.file.to_string_lossy());
-    if !session.json {
-        session.progress.say(&told_of_sync(&synced));
+    let doubted = doubted(&fleet, doubts(&fleet, Some(&opened.state))?);
+    if session.json {
+        for (name, doubt) in &doubted {
+            emit(&(serde_json::json!({ "event": "doubt", "name": name, "doubt": doubt, "reason": doubt.sentence(), "remedy": doubt.remedy() }).to_string() + "\n"))?;
+        }
+        if !synced.gone.is_empty() {
+            emit(&(serde_json::json!({ "event": "gone", "names": synced.gone }).to_string() + "\n"))?;
+        }
+    } else {
+        session.progress.say(&(told_of_sync(&synced) + &words::doubts(&doubted)));
     }
     let ended = work_on(&opened, worker, &args.night, &logs, &shown, session)?;
-    // What a changed file leaves out is no success, unless a person looks at it.
-    Ok(if ended == Exit::Done && !synced.gone.is_empty() { Exit::Failed } else { ended })
+    // What a changed file leaves out is no success before a person has looked at it, nor is a landing that is not what the file says.
+    let is_in_doubt = !synced.gone.is_empty() || doubted.iter().any(|(_, doubt)| doubt.is_of_landed());
+    Ok(if ended == Exit::Done && is_in_doubt { Exit::Failed } else { ended })
+}
+
+/// Each doubt beside the name of its machine.
+pub(super) fn doubted(fleet: &Fleet, doubts: Vec<Vec<Doubt>>) -> Vec<(String, Doubt)> {
+    let of = |(spec, doubts): (&Spec, Vec<Doubt>)| {
+        let name = spec.row.name.clone();
+        doubts.into_iter().map(move |doubt| (name.clone(), doubt)).collect::<Vec<_>>()
+    };
+    fleet.machines.iter().zip(doubts).flat_map(of).collect()
 }
 
 /// What a changed file changed, for a person.
@@ -112,7 +130,14 @@ fn options(worker: Worker, args: &NightArgs, rules: &Rules, session: &Session) -
     options
 }
 
-fn work_on(opened: &Opened, worker: Worker, args: &NightArgs, logs: &Path, shown: &str, session: &Session) -> Result<Exit> {
+fn work_on(
+    opened: &Opened,
+    worker: Worker,
+    args: &NightArgs,
+    logs: &Path,
+    shown: &str,
+    session: &Session,
+) -> Result<Exit> {
     let (rules, _) = opened.state.rules(&opened.name)?;
     let options = options(worker, args, &rules, session);
     let control = Control { stop: session.cancel.clone(), ..Control::default() };

@@ -53,6 +53,16 @@ impl Opened {
         Ok(Self { name, place, access, state })
     }
 
+    /// The state that earlier runs of `fleet` left, whose file is at `file`; none where there were none.
+    pub(crate) fn where_it_is(fleet: &Fleet, file: &Path, args: &StateArgs, session: &Session) -> Result<Option<Self>> {
+        let is_elsewhere = args.state.is_some() || session.wires.database_at().is_some();
+        let is_there = |place: &Place| matches!(place, Place::File(path) if path.symlink_metadata().is_ok());
+        match is_elsewhere || is_there(&Place::beside(file)) {
+            true => Self::of(fleet.name.clone(), Some(file), args, false, session).map(Some),
+            false => Ok(None),
+        }
+    }
+
     /// Whether `path` is a fleet file: by its content, whatever its name.
     pub(crate) fn is_fleet_file(path: &Path) -> bool {
         let small = std::fs::metadata(path).is_ok_and(|metadata| metadata.is_file() && metadata.len() < 8 << 20);

@@ -7,7 +7,7 @@ use std::{
 
 use anyhow::Result;
 use reformis_disk::{ByteSize, text::printable};
-use reformis_move::fleet::{Counts, Machine, Pace, Stand};
+use reformis_move::fleet::{Counts, Doubt, Fleet, Machine, Pace, Stand, doubts};
 
 use super::{
     Opened,
@@ -28,6 +28,14 @@ const EVERY: Duration = Duration::from_secs(1);
 
 pub(super) fn run(args: &StatusArgs, session: &Session) -> Result<Exit> {
     let opened = Opened::new(&args.fleet, &args.state, session)?;
+    let doubted = match args.fleet.is_file() {
+        true => {
+            let fleet = Fleet::read(&args.fleet)?;
+            let doubts = doubts(&fleet, Some(&opened.state))?;
+            super::night::doubted(&fleet, doubts)
+        }
+        false => Vec::new(),
+    };
     if args.watch && !session.json && super::live::can_draw() {
         let control = reformis_move::fleet::night::Control { stop: session.cancel.clone(), ..Default::default() };
         super::live::watch(&opened, &control)?;
@@ -55,11 +63,16 @@ pub(super) fn run(args: &StatusArgs, session: &Session) -> Result<Exit> {
     let machines = opened.state.machines(&opened.name)?;
     let pace = opened.state.pace(&opened.name)?;
     if session.json {
+        let told = |(name, doubt): &(String, Doubt)| serde_json::json!({ "name": name, "doubt": doubt, "reason": doubt.sentence(), "remedy": doubt.remedy() });
+        let doubts: Vec<_> = doubted.iter().map(told).collect();
         let (counts, paused) = (Counts::of(&machines), opened.state.rules(&opened.name)?.1);
-        let document = serde_json::json!({ "schema": JSON_SCHEMA, "fleet": opened.name, "paused": paused, "counts": counts, "machines": machines });
+        let document = serde_json::json!({ "schema": JSON_SCHEMA, "fleet": opened.name, "paused": paused, "counts": counts, "machines": machines, "doubts": doubts });
         emit_json(&document)?;
     } else {
         emit(&show(&opened.name, &machines, &pace))?;
+        if !doubted.is_empty() {
+            emit(&(heading("What does not fit") + &super::words::doubts(&doubted)))?;
+        }
     }
     Ok(Exit::Done)
 }

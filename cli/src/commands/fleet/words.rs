@@ -1,9 +1,11 @@
 //! What there is to say of a fleet, in a few words.
 
 use reformis_move::{
-    fleet::{Counts, Machine, Pace, Stand, night::seconds_left},
+    fleet::{Counts, Doubt, Machine, Pace, Stand, night::seconds_left},
     verdict::Boots,
 };
+
+use crate::output::{FAINT, paint, width, wrapped};
 
 /// Whether a machine boots, in a few words.
 pub(crate) fn boots(boots: Boots) -> &'static str {
@@ -65,4 +67,14 @@ pub(crate) fn what(machine: &Machine) -> String {
         },
         _ => machine.reason.clone().unwrap_or_default(),
     }
+}
+
+/// What does not fit, of each machine.
+pub(super) fn doubts(doubted: &[(String, Doubt)]) -> String {
+    let mut text = String::new();
+    for (name, doubt) in doubted {
+        let lines = wrapped(&format!("{name}: {} [{}]", doubt.sentence(), doubt.code()), width() - 4);
+        text += &format!("{}\n  {}\n", lines.join("\n  "), paint(FAINT, doubt.remedy()));
+    }
+    text
 }

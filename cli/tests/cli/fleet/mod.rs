@@ -3,6 +3,7 @@
 mod afar;
 mod harbour;
 mod limits;
+mod one_word;
 mod programs;
 mod servers;
 mod short_stop;

@@ -70,3 +70,85 @@ fn one_that_fails_before_stops_its_machine_and_one_after_does_not() {
     let page = harbour.place.run(&["report", "night.toml", "--out", "-"]).expect(0).out;
     assert!(page.contains("After it had landed: ") && page.contains("program-failed"), "{page}");
 }
+
+#[test]
+fn a_worker_that_may_run_no_programs_moves_nothing_that_has_some() {
+    let harbour = harbour(1, 4);
+    program(&harbour.place, "tell", 0);
+    // The fleet is put there, and its first worker killed before the machine has landed.
+    harbour.file("", &row("m0", "hooks = { before = [\"./tell\"], after = [\"./tell\"] }"));
+    harbour.slow(300);
+    let mut child = harbour.spawn(&["fleet", "run", "night.toml", "--allow-programs"]);
+    harbour.wait("it runs", |status| status["counts"]["running"] == 1);
+    child.kill().unwrap();
+    child.wait().unwrap();
+    harbour.slow(0);
+    let told = || fs::read_to_string(harbour.place.path("told")).unwrap_or_default().lines().count();
+    // What was being said to it when the worker ended.
+    std::thread::sleep(std::time::Duration::from_millis(200));
+    let before = told();
+    let refused = harbour.place.run(&["fleet", "work", "night.toml"]).expect(1).err;
+    assert!(refused.contains("programs that nobody allowed: ./tell"), "{refused}");
+    assert_eq!(told(), before);
+    assert!(!harbour.place.path("landing/m0").exists());
+    harbour.place.run(&["fleet", "work", "night.toml", "--allow-programs"]).expect(0);
+    assert!(told() > before);
+    harbour.has_landed(1);
+}
+
+/// Ctrl-C while `after` runs, and a worker that is killed then: the program is asked again until it ends well, and the machine moves once.
+#[test]
+fn a_program_behind_the_landing_is_asked_until_it_ended_well() {
+    let harbour = harbour(1, 4);
+    let script = "#!/bin/sh\necho begun >>begun; test -e ready || exec sleep 60; echo ended >>ended\n";
+    harbour.place.write("tell", script.as_bytes());
+    fs::set_permissions(harbour.place.path("tell"), fs::Permissions::from_mode(0o755)).unwrap();
+    harbour.file("", &row("m0", "hooks = { after = [\"./tell\"] }"));
+    let begun = |times: usize| {
+        let text = fs::read_to_string(harbour.place.path("begun")).unwrap_or_default();
+        text.lines().count() >= times
+    };
+    for (round, signal) in [rustix::process::Signal::INT, rustix::process::Signal::KILL].into_iter().enumerate() {
+        let mut child = harbour.spawn(&["fleet", "run", "night.toml", "--allow-programs"]);
+        harbour.wait("it is told", |_| begun(round + 1));
+        assert_eq!(stand(&harbour.status(&[]), "m0")["after"], "begun");
+        rustix::process::kill_process(rustix::process::Pid::from_child(&child), signal).unwrap();
+        child.wait().unwrap();
+    }
+    let receipt = fs::read(harbour.place.path("landing/m0/receipt.json")).unwrap();
+    harbour.place.write("ready", b"");
+    harbour.run(&["--allow-programs"]).expect(0);
+    let status = harbour.status(&[]);
+    let machine = stand(&status, "m0");
+    assert_eq!(
+        (&machine["state"], &machine["after"], &machine["code"]),
+        (&"landed".into(), &"done 0".into(), &serde_json::Value::Null)
+    );
+    assert_eq!(fs::read_to_string(harbour.place.path("ended")).unwrap(), "ended\n");
+    assert_eq!(fs::read(harbour.place.path("landing/m0/receipt.json")).unwrap(), receipt, "it was moved once");
+    // Once it has ended well, it is not asked again.
+    harbour.run(&["--allow-programs"]).expect(0);
+    assert!(!begun(4));
+}
+
+/// However a worker ends, what it started for a machine ends with it: the next one begins it anew, beside nothing.
+#[test]
+fn a_program_ends_with_its_worker() {
+    let harbour = harbour(1, 4);
+    let script = "#!/bin/sh\nsleep 30 &\necho $! >>sleepers; echo $$ >>shells; wait\n";
+    harbour.place.write("quiet", script.as_bytes());
+    fs::set_permissions(harbour.place.path("quiet"), fs::Permissions::from_mode(0o755)).unwrap();
+    harbour.file("", &row("m0", "hooks = { before = [\"./quiet\"] }"));
+    let lines = |name: &str| fs::read_to_string(harbour.place.path(name)).unwrap_or_default();
+    for round in 1..=2 {
+        let mut child = harbour.spawn(&["fleet", "run", "night.toml", "--allow-programs"]);
+        harbour.wait("it runs", |_| lines("shells").lines().count() == round);
+        child.kill().unwrap();
+        child.wait().unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(200));
+        for pid in (lines("shells") + &lines("sleepers")).lines() {
+            let stat = fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
+            assert!(stat.is_empty() || stat.contains(") Z "), "{round}: {stat}");
+        }
+    }
+}

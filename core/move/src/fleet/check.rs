@@ -7,16 +7,17 @@ use reformis_machine::Site;
 use serde::Serialize;
 
 use super::{
+    doubt::{Doubt, doubts},
     error::FleetError,
     file::{Fleet, Spec},
     look::{each, look},
     night::free,
+    state::{Stand, State},
 };
 use crate::{
     error::{Error, Result},
     finding::{Finding, FindingRecord, Severity},
     observer::Context,
-    receipt::{self, Receipt},
     verdict::Verdict,
 };
 
@@ -41,6 +42,8 @@ pub struct Checked {
     pub error: Option<(String, String)>,
     /// What helps.
     pub remedy: Option<String>,
+    /// What does not fit between its row and what has become of it.
+    pub doubts: Vec<Doubt>,
 }
 
 /// The room in a folder for landings.
@@ -61,52 +64,65 @@ pub struct Check {
     pub machines: Vec<Checked>,
     /// Where landings are made on this machine's file systems.
     pub rooms: Vec<Room>,
-    /// Programs that the file names and that are not there.
-    pub programs: Vec<String>,
 }
 
 impl Check {
     /// Whether nothing stands in the way.
     pub fn goes(&self) -> bool {
-        self.machines.iter().all(|machine| machine.goes)
-            && self.rooms.iter().all(|room| room.free >= room.needed)
-            && self.programs.is_empty()
+        self.machines.iter().all(|machine| machine.goes) && self.rooms.iter().all(|room| room.free >= room.needed)
     }
 }
 
-/// Looks at every machine of `fleet`, `at_once` at the same time.
+/// Looks at every machine of `fleet`, `at_once` at the same time; `state` is what earlier runs left, where there were some.
 ///
 /// # Errors
-/// Interrupted. What is wrong with a machine is told of it.
-pub fn check(fleet: &Fleet, site: &Site, at_once: usize, context: &Context<'_>) -> Result<Check> {
-    let machines = each(&fleet.machines, at_once, |spec| of_machine(fleet, spec, site, context));
+/// Interrupted; [`FleetError::State`]. What is wrong with a machine is told of it.
+pub fn check(
+    fleet: &Fleet,
+    state: Option<&State>,
+    site: &Site,
+    at_once: usize,
+    context: &Context<'_>,
+) -> Result<Check> {
+    let doubts = doubts(fleet, state)?;
+    let known = state.map(|state| state.known(&fleet.name)).transpose()?.unwrap_or_default();
+    let rows: Vec<_> = fleet.machines.iter().zip(doubts).collect();
+    let machines = each(&rows, at_once, |(spec, doubts)| {
+        let is_taken = doubts.iter().any(|doubt| matches!(doubt, Doubt::Exists { .. }));
+        let said = known.get(&spec.row.name).is_some_and(|(machine, _)| machine.state == Stand::Landed);
+        // A landing that is nobody else's is one that its worker could not speak of any more.
+        let landed = said || !is_taken && spec.landing().exists();
+        let mut checked = match landed || is_taken {
+            true => unread(fleet, spec, landed),
+            false => of_machine(fleet, spec, site, context),
+        };
+        checked.doubts.clone_from(doubts);
+        checked.goes &= doubts.is_empty();
+        checked
+    });
     context.check()?;
-    Ok(Check { rooms: rooms(fleet, &machines), programs: programs_missing(fleet), machines })
+    Ok(Check { rooms: rooms(fleet, &machines), machines })
 }
 
-fn of_machine(fleet: &Fleet, spec: &Spec, site: &Site, context: &Context<'_>) -> Checked {
+/// A machine of which nothing is read.
+fn unread(fleet: &Fleet, spec: &Spec, landed: bool) -> Checked {
     let group = fleet.rules.groups.get(fleet.group_of(&spec.row)).map(|group| group.name.clone());
-    let mut checked = Checked {
+    Checked {
         name: spec.row.name.clone(),
         group: group.unwrap_or_default(),
-        goes: false,
-        landed: spec.landing().exists(),
+        goes: landed,
+        landed,
         bytes: None,
         verdict: None,
         findings: Vec::new(),
         error: None,
         remedy: None,
-    };
-    if checked.landed {
-        let receipt = Receipt::read(&spec.landing().join(receipt::FILE_NAME), context.budget);
-        checked.goes = receipt.is_ok_and(|receipt| receipt.job.is_some());
-        if !checked.goes {
-            let taken = Error::from(reformis_disk::Error::Exists { path: spec.landing().to_string_lossy().into() });
-            checked.remedy = taken.remedy().map(str::to_string);
-            checked.error = Some((taken.code().into(), taken.to_string()));
-        }
-        return checked;
+        doubts: Vec::new(),
     }
+}
+
+fn of_machine(fleet: &Fleet, spec: &Spec, site: &Site, context: &Context<'_>) -> Checked {
+    let mut checked = unread(fleet, spec, false);
     let links = if spec.row.trust_links { Links::Trusted } else { Links::OwnFolder };
     let wrong = |what: String| Error::from(FleetError::File { file: fleet.name.clone(), what });
     let seen = spec.order(context.wires).map_err(wrong).and_then(|order| look(&order, site, links, true, context));
@@ -148,17 +164,4 @@ fn rooms(fleet: &Fleet, machines: &[Checked]) -> Vec<Room> {
         Some(Room { folder, free, needed: needed.saturating_add(stays) })
     };
     needed.into_iter().filter_map(room).collect()
-}
-
-/// Programs with a path that are not there; where one without is found, only its machine's own search tells.
-fn programs_missing(fleet: &Fleet) -> Vec<String> {
-    let mut missing = Vec::new();
-    for spec in &fleet.machines {
-        for program in spec.row.programs().filter_map(|program| program.first()) {
-            if program.contains('/') && !spec.folder.join(program).is_file() && !missing.contains(program) {
-                missing.push(program.clone());
-            }
-        }
-    }
-    missing
 }

@@ -8,6 +8,7 @@
 
 pub mod check;
 pub mod confirm;
+mod doubt;
 mod error;
 mod file;
 pub mod gather;
@@ -19,12 +20,14 @@ mod state;
 pub mod undo;
 mod worker;
 
+pub use doubt::{Doubt, doubts};
 pub use error::FleetError;
 pub use file::{
     Confirm, Failure, Fleet, Group, Hooks, Limits, Opening, Row, Rules, Spec, Then, Window, next, rate, time_of_day,
 };
 pub use keeper::keep;
 pub use state::{
-    Beat, Claim, Claimed, Counts, Ended, Held, Hook, HookState, Lease, Machine, Pace, Place, Pressed, Stand, State, Synced,
+    Beat, Claim, Claimed, Counts, Ended, Held, Hook, HookState, Lease, Machine, Pace, Place, Pressed, Stand, State,
+    Synced,
 };
 pub use worker::Worker;

@@ -50,8 +50,7 @@ pub(crate) fn run(
     runner: &Runner<'_>,
 ) -> Result<Vec<String>> {
     let name = program.first().map(String::as_str).unwrap_or_default();
-    let failed =
-        |what: String, code| Error::from(FleetError::Program { program: printable(name), what, code });
+    let failed = |what: String, code| Error::from(FleetError::Program { program: printable(name), what, code });
     let whole = if name.contains('/') { folder.join(name) } else { name.into() };
     let unusable = |error: std::io::Error| failed(format!("cannot be started: {error}"), None);
     let mut told = tempfile::tempfile().map_err(unusable)?;
@@ -137,7 +136,8 @@ impl Said {
         let mut bytes = Vec::new();
         let len = self.file.metadata().map_or(0, |metadata| metadata.len());
         let from = len.saturating_sub(MOST_OUTPUT);
-        let read = self.file.seek(SeekFrom::Start(from)).and_then(|_| (&self.file).take(MOST_OUTPUT).read_to_end(&mut bytes));
+        let read =
+            self.file.seek(SeekFrom::Start(from)).and_then(|_| (&self.file).take(MOST_OUTPUT).read_to_end(&mut bytes));
         if read.is_err() {
             return Vec::new();
         }

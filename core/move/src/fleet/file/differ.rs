@@ -85,7 +85,8 @@ mod tests {
         assert!(plain.differences(&plain).is_empty());
         assert_eq!(plain.differences(&spec("memory = \"1GiB\"")), ["memory: nothing before, \"1GiB\" now"]);
         let hooks = spec("hooks = { before = [\"./quiet\"] }\nconfirm = { tcp = \"h:22\" }\nsize = \"1MiB\"");
-        let keys: Vec<_> = plain.differences(&hooks).iter().map(|line| line.split(':').next().unwrap().to_string()).collect();
+        let keys: Vec<_> =
+            plain.differences(&hooks).iter().map(|line| line.split(':').next().unwrap().to_string()).collect();
         assert_eq!(keys, ["confirm", "hooks.before", "size"]);
         // What runs around a move makes no other landing.
         assert!(plain.other_landing(&hooks).is_empty());

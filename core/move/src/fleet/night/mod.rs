@@ -150,7 +150,17 @@ pub fn work(state: &State, fleet: &str, options: &Options, hands: &dyn Hands, co
     let (rules, _) = state.rules(fleet)?;
     let rates = Rates::of(&rules);
     let heart = Heart::new(fleet, options, &control.board, &rates, hands);
-    let night = Night { state, fleet, options, hands, control, rates: &rates, rules, back: Mutex::default(), told: Mutex::default() };
+    let night = Night {
+        state,
+        fleet,
+        options,
+        hands,
+        control,
+        rates: &rates,
+        rules,
+        back: Mutex::default(),
+        told: Mutex::default(),
+    };
     let why = thread::scope(|scope| {
         let beating = scope.spawn(|| heart.beat());
         let why = night.dispatch(scope);

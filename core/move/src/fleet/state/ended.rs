@@ -68,7 +68,9 @@ impl State {
         match ended {
             // A failure decides about other machines, too.
             Ended::Failed { .. } => self.change(|session| end(session, lease, ended)),
-            Ended::Landed { .. } | Ended::Stopped | Ended::Busy { .. } => self.touch(|session| end(session, lease, ended)),
+            Ended::Landed { .. } | Ended::Stopped | Ended::Busy { .. } => {
+                self.touch(|session| end(session, lease, ended))
+            }
         }
     }
 }

@@ -7,12 +7,13 @@
 use super::database::{Result, Session, Trouble, Value};
 
 /// What each version adds to the one before it. A version that was used is never changed.
-const VERSIONS: &[&[&str]] = &[&[
-    "CREATE TABLE reformis_fleet (
+const VERSIONS: &[&[&str]] = &[
+    &[
+        "CREATE TABLE reformis_fleet (
         name TEXT PRIMARY KEY,
         rules TEXT NOT NULL,
         paused BIGINT NOT NULL DEFAULT 0)",
-    "CREATE TABLE reformis_machine (
+        "CREATE TABLE reformis_machine (
         fleet TEXT NOT NULL REFERENCES reformis_fleet (name),
         name TEXT NOT NULL,
         place BIGINT NOT NULL,
@@ -38,34 +39,36 @@ const VERSIONS: &[&[&str]] = &[&[
         receipt TEXT,
         answer TEXT,
         PRIMARY KEY (fleet, name))",
-    "CREATE INDEX reformis_machine_order ON reformis_machine (fleet, state, team, place)",
-    "CREATE TABLE reformis_needs (
+        "CREATE INDEX reformis_machine_order ON reformis_machine (fleet, state, team, place)",
+        "CREATE TABLE reformis_needs (
         fleet TEXT NOT NULL,
         name TEXT NOT NULL,
         other TEXT NOT NULL,
         PRIMARY KEY (fleet, name, other))",
-    "CREATE TABLE reformis_uses (
+        "CREATE TABLE reformis_uses (
         fleet TEXT NOT NULL,
         name TEXT NOT NULL,
         what TEXT NOT NULL,
         PRIMARY KEY (fleet, name, what))",
-    "CREATE TABLE reformis_limit (
+        "CREATE TABLE reformis_limit (
         fleet TEXT NOT NULL,
         what TEXT NOT NULL,
         most BIGINT NOT NULL,
         PRIMARY KEY (fleet, what))",
-], &[
-    // Where the file of the fleet lies.
-    "ALTER TABLE reformis_fleet ADD COLUMN origin TEXT",
-    // The machine on which the worker runs that has it or had it last, and its process there.
-    "ALTER TABLE reformis_machine ADD COLUMN host TEXT",
-    "ALTER TABLE reformis_machine ADD COLUMN process TEXT",
-    // Whether a worker runs programs for it.
-    "ALTER TABLE reformis_machine ADD COLUMN programs BIGINT",
-    // How far these programs are: nothing, `begun`, or `done` and the code that it ended with.
-    "ALTER TABLE reformis_machine ADD COLUMN before_hook TEXT",
-    "ALTER TABLE reformis_machine ADD COLUMN after_hook TEXT",
-]];
+    ],
+    &[
+        // Where the file of the fleet lies.
+        "ALTER TABLE reformis_fleet ADD COLUMN origin TEXT",
+        // The machine on which the worker runs that has it or had it last, and its process there.
+        "ALTER TABLE reformis_machine ADD COLUMN host TEXT",
+        "ALTER TABLE reformis_machine ADD COLUMN process TEXT",
+        // Whether a worker runs programs for it.
+        "ALTER TABLE reformis_machine ADD COLUMN programs BIGINT",
+        // How far these programs are: nothing, `begun`, or `done` and the code that it ended with.
+        "ALTER TABLE reformis_machine ADD COLUMN before_hook TEXT",
+        "ALTER TABLE reformis_machine ADD COLUMN after_hook TEXT",
+    ],
+];
 
 /// Makes the tables, or those of an earlier version ours.
 pub(super) fn migrate(session: &mut dyn Session) -> Result<()> {

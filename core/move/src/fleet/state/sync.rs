@@ -203,12 +203,12 @@ fn sync(
             session.execute(statement, &values)?;
         }
         // What was undone, or is to become another landing, is another job: what an earlier one left is none of it.
-        let is_new_job = begins_anew && is_again || is_other && (begins_anew || known.state == "waiting" && known.goes_on);
+        let is_new_job =
+            begins_anew && is_again || is_other && (begins_anew || known.state == "waiting" && known.goes_on);
         if is_new_job {
             let job = Value::from(&Uuid::new_v4().to_string());
             let values = [&key[..], &[job]].concat();
-            let statement =
-                "UPDATE reformis_machine SET job = $3, landing = NULL, after_hook = NULL WHERE fleet = $1 AND name = $2";
+            let statement = "UPDATE reformis_machine SET job = $3, landing = NULL, after_hook = NULL WHERE fleet = $1 AND name = $2";
             session.execute(statement, &values)?;
         }
         if begins_anew {

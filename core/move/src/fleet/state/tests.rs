@@ -46,15 +46,7 @@ fn worker() -> Worker {
 }
 
 fn claim_by(worker: &Worker) -> Claim<'_> {
-    Claim {
-        fleet: "night",
-        worker,
-        lease: LEASE,
-        most: None,
-        takes_unknown: true,
-        programs: true,
-        takes_over: true,
-    }
+    Claim { fleet: "night", worker, lease: LEASE, most: None, takes_unknown: true, programs: true, takes_over: true }
 }
 
 fn claim_for(state: &State, lease: Duration) -> Claimed {
@@ -112,9 +104,7 @@ fn workers_of_a_host_are_counted_once_each() {
         + &rows(&[("a", ""), ("b", ""), ("c", "")])
         + "[[machine]]\nname = \"d\"\nsource = \"quay:d\"\n";
     state.sync(&fleet(&text), &[], &worker()).unwrap();
-    let take = |worker: &str| {
-        taken(state.claim(&claim_by(&super::tests::worker().called(worker))).unwrap())
-    };
+    let take = |worker: &str| taken(state.claim(&claim_by(&super::tests::worker().called(worker))).unwrap());
     let counted = || state.workers_by_host("night").unwrap().into_iter().collect::<Vec<_>>();
     assert_eq!(counted(), []);
     let held = ["one", "one", "other", "other"].map(take);
@@ -230,8 +220,9 @@ fn a_changed_file_changes_what_waits_and_nothing_that_landed() {
     state.end(&a, &landed()).unwrap();
     assert!(state.hold_back("night", "b").unwrap());
     assert!(!state.hold_back("night", "a").unwrap(), "it has landed");
-    let synced =
-        state.sync(&fleet(&rows(&[("d", ""), ("a", "memory = \"1GiB\""), ("b", "memory = \"2GiB\"")])), &[], &worker()).unwrap();
+    let synced = state
+        .sync(&fleet(&rows(&[("d", ""), ("a", "memory = \"1GiB\""), ("b", "memory = \"2GiB\"")])), &[], &worker())
+        .unwrap();
     assert_eq!((synced.new, synced.again, synced.gone), (1, 1, vec!["c".to_string()]));
     let expected = [("d", Stand::Waiting), ("a", Stand::Landed), ("b", Stand::Waiting), ("c", Stand::Gone)];
     assert_eq!(stands(&state), expected.map(|(name, stand)| (name.to_string(), stand)));
@@ -251,11 +242,13 @@ fn a_changed_file_changes_what_waits_and_nothing_that_landed() {
 fn what_would_not_be_done_in_time_does_not_begin() {
     let (_folder, state) = fresh();
     state
-        .sync(&fleet(&rows(&[("large", "size = \"10GiB\""), ("unknown", ""), ("small", "size = \"1GiB\"")])), &[], &worker())
+        .sync(
+            &fleet(&rows(&[("large", "size = \"10GiB\""), ("unknown", ""), ("small", "size = \"1GiB\"")])),
+            &[],
+            &worker(),
+        )
         .unwrap();
-    let claim = |most, takes_unknown| {
-        state.claim(&Claim { most, takes_unknown, ..claim_by(&worker()) }).unwrap()
-    };
+    let claim = |most, takes_unknown| state.claim(&Claim { most, takes_unknown, ..claim_by(&worker()) }).unwrap();
     let lease = taken(claim(Some(2 << 30), false));
     assert_eq!(lease.name, "small");
     assert!(matches!(claim(Some(2 << 30), false), Claimed::Later(_)), "it may fail and be tried again");
@@ -345,7 +338,10 @@ fn a_row_is_taken_anew_unless_a_worker_has_its_machine() {
     // A worker has it now.
     let other = fleet(&rows(&[("a", "shape = \"raw/thin\""), ("b", "size = \"1MiB\"")]));
     let refused = state.sync(&other, &[], &worker()).unwrap_err().to_string();
-    assert!(refused.contains("'a' is being worked on by w, and its row is another one now (shape: nothing before"), "{refused}");
+    assert!(
+        refused.contains("'a' is being worked on by w, and its row is another one now (shape: nothing before"),
+        "{refused}"
+    );
     assert!(state.machine("night", "b").unwrap().1.row.size.is_none(), "nothing was changed");
     state.end(&held, &Ended::Stopped).unwrap();
     state.sync(&other, &[], &worker()).unwrap();

@@ -17,6 +17,7 @@ use crate::{
     fleet::{
         error::FleetError,
         file::{Rules, Spec},
+        worker::Worker,
     },
 };
 
@@ -108,7 +109,14 @@ pub struct Machine {
     pub after: Option<String>,
     /// The machine whose worker has it or had it last.
     #[serde(skip)]
-    pub(crate) host: Option<String>,
+    host: Option<String>,
+}
+
+impl Machine {
+    /// Whether its worker ran on the machine of `worker`, as far as is known.
+    pub(crate) fn is_of(&self, worker: &Worker) -> bool {
+        self.host.as_ref().is_none_or(|host| *host == worker.host)
+    }
 }
 
 /// How many machines stand how.
@@ -227,6 +235,26 @@ impl State {
         );
         let rows = self.look(|session| session.query(&statement, &[fleet.into()]))?;
         Ok(rows.iter().map(|row| machine(row, &rules)).collect())
+    }
+
+    /// All machines of `fleet`, with what is to be done with each; none of what another version wrote.
+    ///
+    /// # Errors
+    /// [`FleetError::State`]; a fleet that is not there has no machines.
+    pub(in crate::fleet) fn known(&self, fleet: &str) -> Result<BTreeMap<String, (Machine, Option<Spec>)>> {
+        let rules = match self.rules(fleet) {
+            Ok((rules, _)) => rules,
+            Err(crate::Error::Fleet(FleetError::NoFleet { .. })) => return Ok(BTreeMap::new()),
+            Err(error) => return Err(error),
+        };
+        let statement = format!("SELECT {COLUMNS}, spec FROM reformis_machine WHERE fleet = $1");
+        let rows = self.look(|session| session.query(&statement, &[fleet.into()]))?;
+        let known = |row: &Row| {
+            let spec = row.text(COLUMNS.split(", ").count()).and_then(|text| parsed(&text).ok());
+            let machine = machine(row, &rules);
+            (machine.name.clone(), (machine, spec))
+        };
+        Ok(rows.iter().map(known).collect())
     }
 
     /// One machine.
