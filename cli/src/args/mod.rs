@@ -419,6 +419,9 @@ pub(crate) struct ProveArgs {
     /// Accept that the machine file, or another file beside the disks, was changed after the landing
     #[arg(long, conflicts_with = "second")]
     pub(crate) machine_may_differ: bool,
+    /// Compare a landing whose sources are gone with what its receipt records, and say so
+    #[arg(long, conflicts_with = "second")]
+    pub(crate) without_sources: bool,
     /// Follow names in the disks that lead out of their folder (never to a device)
     #[arg(long)]
     pub(crate) trust_links: bool,

@@ -6,7 +6,7 @@ use anyhow::Result;
 use reformis_disk::ByteSize;
 use reformis_move::{
     Finding,
-    prove::{self, DiskProof, FileProof, Options, Proof},
+    prove::{self, Against, DiskProof, FileProof, Options, Proof},
 };
 
 use super::{JSON_SCHEMA, base_name, links};
@@ -22,7 +22,8 @@ pub(crate) fn run(args: &ProveArgs, session: &Session) -> Result<Exit> {
     let links = links(args.trust_links);
     let proof = match &args.second {
         None => {
-            let options = Options { links, machine_may_differ: args.machine_may_differ };
+            let (machine_may_differ, without_sources) = (args.machine_may_differ, args.without_sources);
+            let options = Options { links, machine_may_differ, without_sources };
             prove::prove_receipt(&args.first, options, &session.context())?
         }
         Some(second) => prove::prove_disks(&args.first, second, args.from, links, &session.context())?,
@@ -48,10 +49,14 @@ pub(crate) fn show(proof: &Proof) -> String {
         text += &output::findings(&proof.findings.iter().map(Finding::record).collect::<Vec<_>>());
     }
     let changed = proof.files.iter().any(|file| !file.holds);
-    let verdict = match (proof.holds, changed) {
-        (true, false) => paint(GOOD, "The proof holds: every byte is accounted for."),
-        (true, true) => paint(GOOD, "The proof holds for the disks; files beside them differ, as you said they may."),
-        (false, _) => paint(BAD, "The proof does not hold."),
+    let is_unread = proof.disks.iter().any(|disk| disk.against == Against::Receipt);
+    let verdict = match (proof.holds, changed, is_unread) {
+        (true, _, true) => paint(GOOD, "The landing is what its receipt records; its source was not read."),
+        (true, false, _) => paint(GOOD, "The proof holds: every byte that a guest sees is accounted for."),
+        (true, true, _) => {
+            paint(GOOD, "The proof holds for the disks; files beside them differ, as you said they may.")
+        }
+        (false, ..) => paint(BAD, "The proof does not hold."),
     };
     writeln!(text, "\n{verdict}").ok();
     text
@@ -78,9 +83,15 @@ fn show_file(file: &FileProof) -> String {
 fn show_disk(disk: &DiskProof) -> String {
     let mark = if disk.holds { paint(GOOD, "holds") } else { paint(BAD, "differs") };
     let name = reformis_disk::text::printable(base_name(&disk.result));
-    let edits = match disk.edited {
-        0 => "none: the result must equal its source".to_string(),
-        bytes => format!("{} in the ranges that the receipt lists", ByteSize(bytes)),
+    let edits = match (disk.edits, disk.against) {
+        (0, Against::Receipt) => "none".to_string(),
+        (0, _) => "none: the result must equal its source".to_string(),
+        (1, _) => format!("1, {} in the ranges that the receipt lists", ByteSize(disk.edited)),
+        (count, _) => format!("{count}, {} in the ranges that the receipt lists", ByteSize(disk.edited)),
+    };
+    let source = match disk.against {
+        Against::Receipt => "not read; compared with the digest that the receipt records".to_string(),
+        Against::Source | Against::Disk => disk.source.clone(),
     };
     let told = |bytes: u64| format!("{} ({bytes} bytes)", ByteSize(bytes));
     let size = match disk.sizes {
@@ -88,7 +99,7 @@ fn show_disk(disk: &DiskProof) -> String {
         (source, result) => format!("source {}, result {}", told(source), told(result)),
     };
     let mut lines = vec![
-        ("source", disk.source.clone()),
+        ("source", source),
         ("result", disk.result.clone()),
         ("size", size),
         ("edits", edits),

@@ -21,6 +21,7 @@ mod machine_files;
 mod memory;
 mod outages;
 mod packed;
+mod proofs;
 mod recast;
 mod refusals;
 mod report;

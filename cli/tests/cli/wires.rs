@@ -48,8 +48,16 @@ fn a_machine_of_a_host_is_listed_drafted_carried_and_proved() {
     let carried = place.run(&["carry", "t.toml", "--log", "carry.log", "--verbose"]).expect(0);
     let receipt = fs::read_to_string(place.path("landing/tidelog/receipt.json")).unwrap();
     assert!(receipt.contains("\"harbour:tidelog/tidelog-disk1.vmdk\"") && receipt.contains("\"tag\""), "{receipt}");
-    let proof = place.run(&["prove", "landing/tidelog/receipt.json"]).expect(0).out;
+    let before = host.log().len();
+    let proof = place.run(&["prove", "landing/tidelog/receipt.json", "--log", "prove.log", "--verbose"]).expect(0).out;
     assert!(proof.contains("The proof holds"), "{proof}");
+    // One export serves all of it, and is given back.
+    let asked = host.log()[before..].to_vec();
+    let exports = asked.iter().filter(|line| line.starts_with("POST") && line.contains("/exports")).count();
+    assert_eq!(exports, 1, "{asked:?}");
+    assert!(asked.iter().any(|line| line.starts_with("DELETE")), "{asked:?}");
+    let log = fs::read_to_string(place.path("prove.log")).unwrap();
+    assert!(!log.contains("ok=false"), "{log}");
     // What the same export gives when it lies here.
     place.write("tidelog.ova", TIDELOG);
     let mut here = vec!["carry", "tidelog.ova", "--dest", "virtio-host", "--into", "here", "--json"];

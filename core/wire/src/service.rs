@@ -192,7 +192,8 @@ pub(crate) fn name_in_path(name: &str) -> String {
 /// What an answer holds.
 pub(crate) fn read<T: for<'de> Deserialize<'de>>(status: u16, bytes: &[u8]) -> Result<T, No> {
     if (200..300).contains(&status) {
-        return Ok(parse(bytes)?);
+        // Whoever has nothing to say may say nothing (204, RFC 9110, 15.3.5).
+        return Ok(parse(if bytes.is_empty() { b"null" } else { bytes })?);
     }
     #[derive(Default, Deserialize)]
     struct Failed {

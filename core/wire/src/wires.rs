@@ -4,7 +4,7 @@ use std::{
     collections::HashMap,
     path::Path,
     sync::{
-        Arc, Mutex, PoisonError,
+        Arc, Mutex, PoisonError, Weak,
         atomic::{AtomicBool, Ordering},
     },
     time::Duration,
@@ -19,6 +19,7 @@ use reformis_disk::{
 
 use crate::{
     fault::Fault,
+    hosts::Cargo,
     http::{self, Client, Dial, Listing, Opened, Relink},
     link::{Link, Scheme},
     nbd,
@@ -54,16 +55,20 @@ pub(crate) struct Inner {
     clients: Mutex<HashMap<Way, Arc<Client>>>,
     /// Connections by SSH, in the same way.
     sessions: Mutex<HashMap<Way, Arc<Pool>>>,
+    /// The files of machines of hosts that somebody here has open, by host and machine: what a host made for the first of them serves all.
+    pub(crate) cargoes: Mutex<Cargoes>,
     /// Whether machines that run are read too.
     pub(crate) reads_running: AtomicBool,
 }
 
+type Cargoes = HashMap<(String, String), Weak<dyn Cargo>>;
+
 impl Wires {
     /// With a site's `settings`, and the `keys` by which secrets are had.
     pub fn new(settings: Settings, keys: Arc<dyn Keys>, shared: Shared) -> Self {
-        let (clients, sessions) = (Mutex::default(), Mutex::default());
+        let (clients, sessions, cargoes) = (Mutex::default(), Mutex::default(), Mutex::default());
         let reads_running = AtomicBool::new(false);
-        Self { inner: Arc::new(Inner { settings, keys, shared, clients, sessions, reads_running }) }
+        Self { inner: Arc::new(Inner { settings, keys, shared, clients, sessions, cargoes, reads_running }) }
     }
 
     /// Without settings and without secrets.

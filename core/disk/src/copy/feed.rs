@@ -144,8 +144,9 @@ impl<'a> Forward<'a> {
     }
 }
 
-impl Feed<1> for Forward<'_> {
-    fn next(&mut self, [buffer]: &mut [Buffer; 1]) -> Result<Option<Task<1>>> {
+impl Forward<'_> {
+    /// The next block, read into `buffer`, and its place in the order.
+    fn block(&mut self, buffer: &mut Buffer) -> Result<Option<(Piece, u64)>> {
         let offset = self.at.load(Ordering::Relaxed);
         let buf = buffer.whole();
         let len = if self.ended { 0 } else { packed::fill(self.stream, buf, self.name, offset)? };
@@ -154,10 +155,28 @@ impl Feed<1> for Forward<'_> {
             return Ok(None);
         }
         self.at.store(offset + len as u64, Ordering::Relaxed);
-        let all = std::iter::once(0..len).collect();
-        let piece = Piece { offset, len: len as u64 };
-        let task = Task { piece, ticket: self.ticket, data: Some([all]) };
+        let ticket = self.ticket;
         self.ticket += 1;
-        Ok(Some(task))
+        Ok(Some((Piece { offset, len: len as u64 }, ticket)))
     }
+}
+
+impl Feed<1> for Forward<'_> {
+    fn next(&mut self, [buffer]: &mut [Buffer; 1]) -> Result<Option<Task<1>>> {
+        let block = self.block(buffer)?;
+        Ok(block.map(|(piece, ticket)| Task { piece, ticket, data: Some([whole(piece)]) }))
+    }
+}
+
+/// Beside a disk that is read at the same places.
+impl Feed<2> for Forward<'_> {
+    fn next(&mut self, [buffer, _]: &mut [Buffer; 2]) -> Result<Option<Task<2>>> {
+        let block = self.block(buffer)?;
+        Ok(block.map(|(piece, ticket)| Task { piece, ticket, data: Some([whole(piece), whole(piece)]) }))
+    }
+}
+
+/// All of a piece that is one block.
+fn whole(piece: Piece) -> Vec<Range<usize>> {
+    std::iter::once(0..to_usize(piece.len)).collect()
 }

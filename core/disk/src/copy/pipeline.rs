@@ -23,7 +23,7 @@ use super::{
 
 use crate::{
     digest::{BlockDigest, ContentDigest, ContentHasher, LateHasher},
-    disk::{Disk, extents},
+    disk::{Disk, extents, read_padded},
     error::{Error, Result},
     zeros,
 };
@@ -355,6 +355,47 @@ pub fn compare(left: &dyn Disk, right: &dyn Disk, allowed: &[Range<u64>], watch:
     right.check_unchanged()?;
     let [left, right] = hashers.map(ContentHasher::finish);
     Ok(Comparison { first_difference, differing: differing.into_inner(), left, right })
+}
+
+/// As [`compare`], with all that `stream`, called `name` in messages, gives as the second disk: bytes behind the end of `left` have to be
+/// zero. Also the length of the stream.
+///
+/// # Errors
+/// Those of the disk; [`Error::Damaged`] when the stream ends early or is broken; [`Error::Interrupted`].
+pub fn compare_forward(
+    left: &dyn Disk,
+    stream: &mut (dyn Read + Send),
+    name: &str,
+    allowed: &[Range<u64>],
+    watch: &Watch<'_>,
+) -> Result<(u64, Comparison)> {
+    let (at, differing) = (AtomicU64::new(0), AtomicU64::new(0));
+    let mut first_difference = None;
+    let mut hashers = [LateHasher::default(), LateHasher::default()];
+    blocks::ordered(
+        Forward::new(stream, name, &at),
+        [&|_, _| Ok(()), &|offset, buf| read_padded(left, offset, buf)],
+        watch,
+        |piece, [there, here]| {
+            if there.digest == here.digest {
+                return Ok(None);
+            }
+            differing.fetch_add(piece.len, Ordering::Relaxed);
+            Ok(difference_outside(piece.offset, here.bytes, there.bytes, allowed))
+        },
+        |_, compared| {
+            if let Some((difference, [there, here])) = compared {
+                first_difference = first_difference.or(difference);
+                hashers[0].push(here.digest);
+                hashers[1].push(there.digest);
+            }
+            Ok(())
+        },
+    )?;
+    left.check_unchanged()?;
+    let size = at.into_inner();
+    let [left, right] = hashers.map(|hasher| hasher.finish(size));
+    Ok((size, Comparison { first_difference, differing: differing.into_inner(), left, right }))
 }
 
 /// The first position at which the two blocks, which lie at `start`, differ outside `allowed`.

@@ -1,23 +1,14 @@
 //! Whether a landing is what its source was, plus the recorded edits, and nothing else.
 
+mod disk;
 mod files;
 
-use std::{ops::Range, path::Path, sync::Arc};
+use std::{path::Path, sync::Arc};
 
+pub use disk::{Against, DiskProof};
 pub use files::FileProof;
 
-use reformis_disk::{
-    Disk, Format, Storage,
-    container::Source,
-    copy::{
-        pipeline::{self, Comparison},
-        watch::Watch,
-    },
-    disk::{EmptyDisk, GrownDisk},
-    format::{self, Opener},
-    overlay,
-    source::{Links, Pieces},
-};
+use reformis_disk::{Disk, Format, container::Source, format, source::Links};
 use serde::Serialize;
 
 use crate::{
@@ -48,29 +39,6 @@ pub struct Proof {
     pub findings: Vec<Finding>,
 }
 
-/// The outcome for one disk.
-#[derive(Debug, Clone, Serialize)]
-pub struct DiskProof {
-    /// What it was compared with.
-    pub source: String,
-    /// The disk.
-    pub result: String,
-    /// Guest-visible size of the source and of the result in bytes.
-    pub sizes: (u64, u64),
-    /// Bytes that recorded edits cover, which may differ.
-    pub edited: u64,
-    /// Whether it is as it should be.
-    pub holds: bool,
-    /// The first byte that differs, outside the recorded edits.
-    pub first_difference: Option<u64>,
-    /// Bytes in blocks of 1 MiB that differ.
-    pub differing: u64,
-    /// Content digest of the result.
-    pub content_digest: String,
-    /// What does not hold, as a sentence.
-    pub reason: Option<String>,
-}
-
 /// What a proof allows.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Options {
@@ -78,6 +46,8 @@ pub struct Options {
     pub links: Links,
     /// Whether the machine file, and others beside the disks, may have been changed after the landing.
     pub machine_may_differ: bool,
+    /// Whether sources are left unread, because they are gone: then the landing is compared with what the receipt records.
+    pub without_sources: bool,
 }
 
 /// Proves the landing whose receipt is at `path`: each disk against its source, both against the receipt, and every other
@@ -91,7 +61,7 @@ pub fn prove_receipt(path: &Path, options: Options, context: &Context<'_>) -> Re
     let mut findings = Vec::new();
     // The disks below a delta may lie elsewhere than it: the machine file said where, and the receipt does.
     let mut related = Vec::new();
-    for file in &receipt.sources {
+    for file in receipt.sources.iter().filter(|_| !options.without_sources) {
         let opened = crate::target::locate(Path::new(&file.path), context.budget, context.wires);
         let Ok(storage) = opened.and_then(|found| Ok(found.random_access()?)) else { continue };
         related.push(storage.clone());
@@ -126,12 +96,12 @@ pub fn prove_receipt(path: &Path, options: Options, context: &Context<'_>) -> Re
             None => open_result(folder, &record.result, results, context.budget)?.unwrapped()?,
         };
         let from_pipe = receipt.kind == Kind::Recast && record.source.is_empty();
-        let mut proof = match source {
-            Source::Storage(storage) if !from_pipe => {
+        let mut proof = match from_pipe || options.without_sources {
+            true => disk::prove_alone(record, &source, &step, context)?,
+            false => {
                 let unpack = Unpack { folder, context };
-                prove_disk(record, storage, &opener, &step, &unpack)?
+                disk::prove(record, source, &opener, &step, &unpack)?
             }
-            source => prove_alone(record, &source, &step, context)?,
         };
         if is_there {
             // As the receipt calls it, and not by the link of this hour.
@@ -176,100 +146,6 @@ fn declared(shape: &str) -> Option<Format> {
     shape.split('/').next().and_then(|format| format.parse().ok())
 }
 
-fn prove_disk(
-    record: &DiskRecord,
-    storage: Arc<dyn Storage>,
-    opener: &Opener,
-    step: &Step,
-    unpack: &Unpack<'_>,
-) -> Result<DiskProof> {
-    let path = storage.name().to_string();
-    let result = format::open(storage, declared(&record.after.shape))?.disk;
-    if result.size() != record.after.virtual_size {
-        let (found, recorded) = (result.size(), record.after.virtual_size);
-        return Ok(DiskProof {
-            source: record.source.join(" + "),
-            result: path,
-            sizes: (recorded, found),
-            edited: 0,
-            holds: false,
-            first_difference: None,
-            differing: 0,
-            content_digest: String::new(),
-            reason: Some(format!("the disk has {found} bytes, but the receipt records {recorded}")),
-        });
-    }
-    let before: Arc<dyn Disk> = match (&record.source[..], &record.before) {
-        ([], _) | (_, None) => Arc::new(EmptyDisk::new(record.after.virtual_size)),
-        (files, Some(facts)) => {
-            let open = |file: &String| open_source(Path::new(file), record.packed.is_some(), unpack);
-            let parts: Vec<Arc<dyn Storage>> = files.iter().map(open).collect::<Result<_>>()?;
-            let whole = match &parts[..] {
-                [one] => one.clone(),
-                _ => Arc::new(Pieces::new(files.join(" + "), parts, unpack.context.budget)),
-            };
-            opener.open(whole, declared(&facts.shape))?.disk
-        }
-    };
-    let mut allowed: Vec<Range<u64>> = Vec::new();
-    for range in record.edits.iter().flat_map(|edit| &edit.ranges) {
-        overlay::add_range(&mut allowed, range.clone());
-    }
-    let source = if record.source.is_empty() { "an empty disk".into() } else { record.source.join(" + ") };
-    // A disk that was made larger on the way, as recorded, ends in zeros.
-    let before = Arc::new(GrownDisk::new(before, record.after.virtual_size));
-    let mut proof = compare(before, &result, &allowed, step, unpack.context)?;
-    proof.source = source;
-    proof.result = path;
-    if proof.reason.is_none() && proof.content_digest != record.content_digest {
-        proof.reason = Some("its content digest is not the one in the receipt".into());
-    }
-    proof.holds = proof.reason.is_none();
-    Ok(proof)
-}
-
-/// Opens a file that a disk was read from; one that is packed is unpacked again.
-fn open_source(path: &Path, packed: bool, unpack: &Unpack<'_>) -> Result<Arc<dyn Storage>> {
-    let source = crate::target::locate(path, unpack.context.budget, unpack.context.wires)?;
-    match if packed { source.unwrapped()? } else { source } {
-        Source::Storage(storage) => Ok(storage),
-        Source::Stream(stream) => unpack.spool(&stream, None)?.storage(),
-    }
-}
-
-/// A disk whose source came out of a pipe and is gone, or that can only be read forwards itself: its digest alone is
-/// compared with the one that the receipt records.
-fn prove_alone(record: &DiskRecord, result: &Source, step: &Step, context: &Context<'_>) -> Result<DiskProof> {
-    let (size, digest) = match result {
-        Source::Storage(storage) => {
-            let disk = format::open(storage.clone(), declared(&record.after.shape))?.disk;
-            let total = pipeline::work(disk.as_ref())?;
-            (disk.size(), context.step(step, total, |watch| pipeline::scan(disk.as_ref(), watch))?)
-        }
-        Source::Stream(stream) => {
-            let total = stream.storage().map_or(0, |storage| storage.len());
-            context.step(step, total, |watch| {
-                let silent = Watch { progress: &|_| {}, ..*watch };
-                stream.visit(&mut std::io::empty(), watch.progress, false, &mut |bytes, _| {
-                    pipeline::scan_forward(bytes, stream.name(), &silent)
-                })
-            })?
-        }
-    };
-    let holds = digest.to_string() == record.content_digest;
-    Ok(DiskProof {
-        source: "what the receipt records".into(),
-        result: result.name().into(),
-        sizes: (record.after.virtual_size, size),
-        edited: 0,
-        holds,
-        first_difference: None,
-        differing: 0,
-        content_digest: digest.to_string(),
-        reason: (!holds).then(|| "its content digest is not the one in the receipt".into()),
-    })
-}
-
 /// Compares two disks in any shapes; `links` says where names in them may lead.
 ///
 /// # Errors
@@ -284,48 +160,12 @@ pub fn prove_disks(
     let (folder, packed) = (crate::staging::parent(right), from != Some(Format::Raw));
     let unpack = Unpack { folder: &folder, context };
     let open = |path: &Path| -> Result<Arc<dyn Disk>> {
-        Ok(format::opener(links).open(open_source(path, packed, &unpack)?, from)?.disk)
+        Ok(format::opener(links).open(disk::open_source(path, packed, &unpack)?, from)?.disk)
     };
     let (before, after) = (open(left)?, open(right)?);
     let step = Step { action: "comparing", what: right.to_string_lossy().into(), number: 1, of: 1 };
-    let mut proof = compare(before, &after, &[], &step, context)?;
+    let mut proof = disk::compare(before, &after, &[], &step, context)?;
     proof.source = left.to_string_lossy().into();
     proof.result = right.to_string_lossy().into();
     Ok(Proof { holds: proof.holds, disks: vec![proof], files: Vec::new(), evidence: Vec::new(), findings: Vec::new() })
-}
-
-/// Compares over the whole length of the longer disk: where one ends, the other must be zero, and less than a sector of
-/// that is no difference, since most formats count in sectors.
-fn compare(
-    before: Arc<dyn Disk>,
-    after: &Arc<dyn Disk>,
-    allowed: &[Range<u64>],
-    step: &Step,
-    context: &Context<'_>,
-) -> Result<DiskProof> {
-    let sizes = (before.size(), after.size());
-    let size = sizes.0.max(sizes.1);
-    let (left, right) = (GrownDisk::new(before, size), GrownDisk::new(after.clone(), size));
-    let total = pipeline::work(&left)?.max(pipeline::work(&right)?);
-    let Comparison { first_difference, differing, right: digest, .. } =
-        context.step(step, total, |watch| pipeline::compare(&left, &right, allowed, watch))?;
-    tracing::info!(disk = step.what, %digest, first_difference, differing, "compared");
-    let reason = match first_difference {
-        Some(at) => Some(format!("the first byte that differs is byte {at}")),
-        None if sizes.0.abs_diff(sizes.1) >= reformis_disk::SECTOR => {
-            Some(format!("the sizes differ: {} and {} bytes; what is more is all zero", sizes.0, sizes.1))
-        }
-        None => None,
-    };
-    Ok(DiskProof {
-        source: String::new(),
-        result: String::new(),
-        sizes,
-        edited: allowed.iter().map(|range| range.end - range.start).sum(),
-        holds: reason.is_none(),
-        first_difference,
-        differing,
-        content_digest: digest.to_string(),
-        reason,
-    })
 }

@@ -19,6 +19,8 @@ use reformis_disk::{
     error::WireKind,
 };
 
+use uuid::Uuid;
+
 use super::{Cargo, FarMachine, Host, Power, Row, cargo::Shipped, no_machine, runs};
 use crate::{
     fault::{Fault, Unfinished},
@@ -89,8 +91,25 @@ impl Libvirt {
         }
     }
 
-    fn power(&self, name: &str) -> Result<Power, Fault> {
-        let state = self.ask(&["domstate", &format!("--domain={name}")])?;
+    /// All machines: their UUIDs, and what they are called. A machine is asked for by its UUID alone: a name may be the number that another one
+    /// has while it runs, or its UUID, and both are looked for before a name.
+    fn machines(&self) -> Result<Vec<(Uuid, String)>, Fault> {
+        let listed = self.ask(&["list", "--all", "--uuid", "--name"])?;
+        let lines = listed.lines().filter(|line| !line.trim().is_empty());
+        lines
+            .map(|line| {
+                // Spaces at a name's end are the name's.
+                let (id, name) = line.trim_start().split_once(' ').unwrap_or((line, ""));
+                match Uuid::parse_str(id) {
+                    Ok(id) if !name.is_empty() => Ok((id, name.to_string())),
+                    _ => Err(Fault::protocol("it lists a machine without a UUID or a name")),
+                }
+            })
+            .collect()
+    }
+
+    fn power(&self, id: Uuid) -> Result<Power, Fault> {
+        let state = self.ask(&["domstate", &domain(id)])?;
         Ok(match state.trim() {
             "shut off" | "crashed" => Power::Off,
             "" | "no state" => Power::Unknown,
@@ -100,8 +119,8 @@ impl Libvirt {
     }
 
     /// The sizes of its disks as their guest sees them, where the host says.
-    fn size(&self, name: &str) -> Option<u64> {
-        let told = self.ask(&["domblkinfo", &format!("--domain={name}"), "--all"]).ok()?;
+    fn size(&self, id: Uuid) -> Option<u64> {
+        let told = self.ask(&["domblkinfo", &domain(id), "--all"]).ok()?;
         let capacity = |line: &str| line.split_whitespace().nth(1)?.parse::<u64>().ok();
         let sizes: Vec<u64> = told.lines().filter_map(capacity).collect();
         (!sizes.is_empty()).then(|| sizes.into_iter().fold(0, u64::saturating_add))
@@ -118,6 +137,11 @@ impl Libvirt {
             _ => There::Elsewhere,
         }
     }
+}
+
+/// The word by which a command is told of a machine.
+fn domain(id: Uuid) -> String {
+    format!("--domain={id}")
 }
 
 /// Where the disks of a host are.
@@ -149,24 +173,21 @@ fn fault_of_words(words: &str) -> Fault {
 
 impl Host for Libvirt {
     fn list(&self) -> Result<Vec<Row>, Fault> {
-        let names = self.ask(&["list", "--all", "--name"])?;
-        let names = names.lines().map(str::trim).filter(|name| !name.is_empty());
-        names
-            .map(|name| Ok(Row { name: name.into(), power: self.power(name)?, size: self.size(name), stored: None }))
-            .collect()
+        let row =
+            |(id, name): (Uuid, String)| Ok(Row { name, power: self.power(id)?, size: self.size(id), stored: None });
+        self.machines()?.into_iter().map(row).collect()
     }
 
     fn machine(&self, name: &str, budget: &Arc<Budget>) -> Result<FarMachine, Fault> {
-        // Names alone: a number or a UUID would find one too.
-        if !self.list()?.iter().any(|row| row.name == name) {
-            return Err(no_machine());
-        }
-        let (domain, power) = (format!("--domain={name}"), self.power(name)?);
+        let found = self.machines()?.into_iter().find(|(_, known)| known == name);
+        let (id, _) = found.ok_or_else(no_machine)?;
+        let power = self.power(id)?;
         // Its definition, not what the host made of it while it runs.
-        let text = self.ask(&["dumpxml", &domain, "--inactive"])?;
+        let text = self.ask(&["dumpxml", &domain(id), "--inactive"])?;
         let files = Arc::new_cyclic(|me| Disks {
             host: self.clone(),
             machine: name.into(),
+            id,
             power,
             budget: budget.clone(),
             backup: Mutex::default(),
@@ -196,6 +217,7 @@ impl Host for Libvirt {
 struct Disks {
     host: Libvirt,
     machine: String,
+    id: Uuid,
     power: Power,
     budget: Arc<Budget>,
     /// The backup that serves one moment of a machine that runs.
@@ -213,7 +235,7 @@ struct Backup {
 
 impl Disks {
     fn domain(&self) -> String {
-        format!("--domain={}", self.machine)
+        domain(self.id)
     }
 
     /// The link of the disk at `path`, of which one moment is served.

@@ -5,7 +5,7 @@ mod export;
 mod files;
 mod libvirt;
 
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError, Weak};
 
 pub(crate) use cargo::Shipped;
 pub use cargo::{Cargo, Files};
@@ -162,9 +162,18 @@ impl Wires {
     pub fn machine(&self, name: &str, machine: &str, budget: &Arc<Budget>) -> Result<FarMachine> {
         let host = self.host(name)?;
         let place = format!("{name}:{machine}");
-        self.inner
+        let mut found = self
+            .inner
             .patient(|| host.machine(machine, budget))
-            .map_err(|fault| fault.into_error("asking for", &place, None))
+            .map_err(|fault| fault.into_error("asking for", &place, None))?;
+        let mut cargoes = self.inner.cargoes.lock().unwrap_or_else(PoisonError::into_inner);
+        cargoes.retain(|_, files| files.strong_count() > 0);
+        let key = (name.to_string(), machine.to_string());
+        match cargoes.get(&key).and_then(Weak::upgrade) {
+            Some(open) => found.files = open,
+            None => drop(cargoes.insert(key, Arc::downgrade(&found.files))),
+        }
+        Ok(found)
     }
 
     /// What the host `name` is, and what it lets us do.
