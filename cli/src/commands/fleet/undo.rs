@@ -24,10 +24,9 @@ pub(super) fn run(args: &UndoArgs, session: &Session) -> Result<Exit> {
     if machine.state == Stand::Running {
         return Err(stays("a worker has it; stop that first").into());
     }
-    let job = machine.job.ok_or_else(|| stays("its job has no number"))?;
     let told = opened.state.receipt(&opened.name, &args.name)?;
     let told = told.and_then(|text| Receipt::parse(text.as_bytes()).ok());
-    let undone = undo::undo(&args.name, job, &spec, told.as_ref(), args.force, &session.context())?;
+    let undone = undo::undo(&machine, &spec, told.as_ref(), args.force, &session.context())?;
     opened.state.undone(&opened.name, &args.name)?;
     if session.json {
         emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "fleet": opened.name, "undone": undone }))?;

@@ -86,3 +86,19 @@ fn a_rate_holds_for_its_host_alone() {
     harbour.run(&["--at-once", "3"]).expect(0);
     assert_eq!(harbour.status(&[])["counts"]["landed"], 3);
 }
+
+/// A worker looks at each landing beside its own once, and still knows whose address is there.
+#[test]
+fn an_address_that_landed_in_the_same_night_is_noticed() {
+    let harbour = harbour(1, 4);
+    for name in ["m1", "m2"] {
+        super::harbour::machine(&harbour.place, name, if name == "m1" { 0 } else { 9 }, 4);
+    }
+    harbour.file_of("", 3);
+    harbour.run(&["--at-once", "1"]).expect(0);
+    let twice = |name: &str| {
+        let receipt = std::fs::read_to_string(harbour.place.path(&format!("landing/{name}/receipt.json"))).unwrap();
+        receipt.contains("mac-twice")
+    };
+    assert_eq!(["m0", "m1", "m2"].map(twice), [false, true, false]);
+}

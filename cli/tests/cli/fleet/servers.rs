@@ -4,7 +4,7 @@ use std::io::Write;
 
 use reformis_standin::servers::{Authority, Postgres, is_installed, postgres};
 
-use super::harbour::{Harbour, harbour, secret};
+use super::harbour::{Harbour, harbour, row, secret};
 
 /// Whether PostgreSQL is here; says so when not.
 pub(super) fn is_there(test: &str) -> bool {
@@ -82,4 +82,61 @@ fn a_server_that_is_not_trusted_gets_no_password() {
     secret(&harbour.place, "password", "wrong");
     let refused = harbour.run(&["--state", &format!("{}?sslmode=disable", server.address())]).expect(1).err;
     assert!(refused.contains("password authentication failed"), "{refused}");
+}
+
+/// Away for longer than a lease, and for less than the ten minutes that the guide says: nothing that runs is stopped, nothing is taken over,
+/// and no program is ended.
+#[test]
+fn a_database_that_is_away_for_longer_than_a_lease_costs_nothing() {
+    if !is_there("a_database_that_is_away_for_longer_than_a_lease_costs_nothing") {
+        return;
+    }
+    use std::os::unix::fs::PermissionsExt;
+    let harbour = harbour(2, 4);
+    let server = database(&harbour, "DNS:localhost,IP:127.0.0.1", "localhost");
+    let script = "#!/bin/sh\necho begun >>begun; sleep 6; echo ended >>ended\n";
+    harbour.place.write("quiet", script.as_bytes());
+    std::fs::set_permissions(harbour.place.path("quiet"), PermissionsExt::from_mode(0o755)).unwrap();
+    harbour.file(
+        "",
+        &(0..2).map(|number| row(&format!("m{number}"), "hooks = { before = [\"./quiet\"] }")).collect::<String>(),
+    );
+    let words = ["--at-once", "1", "--lease", "2", "--allow-programs"];
+    let mut first = harbour.spawn(&[&["fleet", "run", "night.toml"], &words[..]].concat());
+    harbour.wait("the fleet is there", |status| status["counts"]["running"].as_u64() > Some(0));
+    let mut second = harbour.spawn(&[&["fleet", "work", "night"], &words[..]].concat());
+    let lines = |name: &str| std::fs::read_to_string(harbour.place.path(name)).unwrap_or_default().lines().count();
+    harbour.wait("both have one", |_| lines("begun") == 2);
+    server.down().unwrap();
+    std::thread::sleep(std::time::Duration::from_secs(8));
+    server.up().unwrap();
+    assert_eq!((first.wait().unwrap().code(), second.wait().unwrap().code()), (Some(0), Some(0)));
+    assert_eq!((lines("begun"), lines("ended")), (2, 2));
+    let status = harbour.status(&[]);
+    assert!(status["machines"].as_array().unwrap().iter().all(|machine| machine["tries"] == 1), "{status}");
+    harbour.has_landed(2);
+}
+
+#[test]
+fn two_files_of_one_name_are_two_fleets() {
+    if !is_there("two_files_of_one_name_are_two_fleets") {
+        return;
+    }
+    let harbour = harbour(3, 4);
+    let _server = database(&harbour, "DNS:localhost,IP:127.0.0.1", "localhost");
+    harbour.file("[window]\nfrom = \"00:00\"\nuntil = \"23:59\"\n", &(row("m0", "") + &row("m1", "")));
+    harbour.run(&["--until", "00:00"]);
+    // Another person's, in another folder.
+    let text =
+        std::fs::read_to_string(harbour.place.path("night.toml")).unwrap().replace("\"landing\"", "\"../landing\"");
+    let text = text.split("[[machine]]").next().unwrap().to_string() + &row("m2", "");
+    harbour.place.write("other/night.toml", text.as_bytes());
+    let refused = harbour.place.run(&["fleet", "run", "other/night.toml"]).expect(1).err;
+    assert!(refused.contains("a fleet called 'night' is there already, from "), "{refused}");
+    assert!(refused.contains("/night.toml") && refused.contains("name = "), "{refused}");
+    assert_eq!(harbour.status(&[])["counts"]["machines"], 2, "nothing of the first is gone");
+    harbour.place.write("other/night.toml", format!("name = \"others\"\n{text}").as_bytes());
+    harbour.place.run(&["fleet", "run", "other/night.toml"]).expect(0);
+    harbour.run(&[]).expect(0);
+    harbour.has_landed(3);
 }

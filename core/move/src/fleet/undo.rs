@@ -2,15 +2,14 @@
 //! started where it is.
 
 use std::{
-    path::Path,
+    path::{Path, PathBuf},
     time::{Duration, SystemTime},
 };
 
 use reformis_disk::budget::Budget;
 use serde::Serialize;
-use uuid::Uuid;
 
-use super::{error::FleetError, file::Spec};
+use super::{error::FleetError, file::Spec, state::Machine, worker::Worker};
 use crate::{
     error::{Error, Result},
     observer::Context,
@@ -34,24 +33,26 @@ pub struct Undone {
     pub source: String,
 }
 
-/// Removes the landing of `name`, which was made as `job`, and whose worker `told` of it: the receipt in the folder may have been changed
-/// by others, and says nothing about what is removed in a store. With `force`, even one that was written to since it landed.
+/// Removes the landing of `machine`, whose worker `told` of it: the receipt in the folder may have been changed by others, and says nothing
+/// about what is removed in a store. With `force`, even one that was written to since it landed. One that is gone from the machine on which
+/// it was made is taken back already: an undo that was killed then is ended by the next one.
 ///
 /// # Errors
 /// [`FleetError::NotUndone`]: it is not this job's, or was started since. Those of removing; then what is left can be undone again.
 pub fn undo(
-    name: &str,
-    job: Uuid,
+    machine: &Machine,
     spec: &Spec,
     told: Option<&Receipt>,
     force: bool,
     context: &Context<'_>,
 ) -> Result<Undone> {
-    let landing = spec.landing();
-    let stays = |what: String| Error::from(FleetError::NotUndone { name: name.into(), what });
+    // Where it was made, whatever the row says now.
+    let landing = machine.landing.as_ref().map_or_else(|| spec.landing(), PathBuf::from);
+    let stays = |what: String| Error::from(FleetError::NotUndone { name: machine.name.clone(), what });
+    let job = machine.job.ok_or_else(|| stays("its job has no number".into()))?;
     let mut undone =
-        Undone { name: name.into(), removed: Vec::new(), by_hand: Vec::new(), source: spec.source().into() };
-    if told.is_some() && !landing.exists() && !force {
+        Undone { name: machine.name.clone(), removed: Vec::new(), by_hand: Vec::new(), source: spec.source().into() };
+    if told.is_some() && !landing.exists() && !force && !machine.is_of(&Worker::here()) {
         return Err(stays(format!("'{}' is not here; undo it where it was made", landing.display())));
     }
     let (above, last) = match Place::of(&landing) {

@@ -1,6 +1,12 @@
 //! Where a plan lands: what lies there already, and whether there is room.
 
-use std::{path::Path, sync::Arc};
+use std::{
+    collections::BTreeMap,
+    ffi::OsString,
+    os::unix::fs::MetadataExt,
+    path::Path,
+    sync::{Arc, Mutex, PoisonError},
+};
 
 use reformis_disk::{Layout, budget::Budget, format};
 use reformis_machine::Mac;
@@ -66,15 +72,48 @@ impl Settler<'_> {
 
 /// The largest receipt of another landing that is looked into.
 const MAX_NEIGHBOUR: u64 = 4 << 20;
+/// The most landings beside one that are looked into: twice as many as a fleet has.
+const MOST_NEIGHBOURS: usize = 20_000;
+
+/// A machine that has landed: its name and addresses; none where there is no landing.
+type Landed = Option<(String, Vec<Mac>)>;
+
+/// What lies in folders with landings, by the device and inode of the folder, then by the name of each entry, with its inode and the time of
+/// its last change: a night makes one landing after the other in the same folder, and whoever is moved next reads what is new alone.
+static SEEN: Mutex<Seen> = Mutex::new(BTreeMap::new());
+
+type Seen = BTreeMap<(u64, u64), BTreeMap<OsString, (Entry, Landed)>>;
+/// Inode, and the time of the last change of status, in seconds and nanoseconds.
+type Entry = (u64, i64, i64);
 
 /// Name and addresses of the machines that have landed beside `folder`.
 fn neighbours(folder: &Path, budget: &Arc<Budget>) -> Vec<(String, Vec<Mac>)> {
-    let Some(entries) = folder.parent().and_then(|parent| std::fs::read_dir(parent).ok()) else { return Vec::new() };
-    let others = entries.flatten().map(|entry| entry.path()).filter(|path| path != folder && path.is_dir());
-    let receipts = others.take(1000).filter_map(|path| {
-        // Anybody may have put a file of that name there; a real one is small.
-        Receipt::read_up_to(&path.join(crate::receipt::FILE_NAME), MAX_NEIGHBOUR, budget).ok()
-    });
-    let machines = receipts.filter_map(|receipt| receipt.machine).map(|machine| machine.after);
-    machines.map(|m| (m.name.into(), m.adapters.into_iter().filter_map(|adapter| adapter.mac).collect())).collect()
+    let Some(parent) = folder.parent().map(|parent| if parent == Path::new("") { Path::new(".") } else { parent })
+    else {
+        return Vec::new();
+    };
+    let (Ok(metadata), Ok(entries)) = (parent.metadata(), std::fs::read_dir(parent)) else { return Vec::new() };
+    let mut seen = SEEN.lock().unwrap_or_else(PoisonError::into_inner);
+    let earlier = seen.remove(&(metadata.dev(), metadata.ino())).unwrap_or_default();
+    let mut now = BTreeMap::new();
+    let others = entries.flatten().filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_dir()));
+    for entry in others.take(MOST_NEIGHBOURS) {
+        let Ok(metadata) = entry.metadata() else { continue };
+        let (name, is) = (entry.file_name(), (metadata.ino(), metadata.ctime(), metadata.ctime_nsec()));
+        let known = earlier.get(&name).filter(|(was, landed)| *was == is && landed.is_some());
+        let landed = known.map_or_else(|| landed_in(&entry.path(), budget), |(_, landed)| landed.clone());
+        now.insert(name, (is, landed));
+    }
+    let own = folder.file_name().unwrap_or_default();
+    let found = now.iter().filter(|(name, _)| *name != own).filter_map(|(_, (_, landed))| landed.clone()).collect();
+    seen.insert((metadata.dev(), metadata.ino()), now);
+    found
+}
+
+/// The machine whose landing is the folder at `path`.
+fn landed_in(path: &Path, budget: &Arc<Budget>) -> Landed {
+    // Anybody may have put a file of that name there; a real one is small.
+    let receipt = Receipt::read_up_to(&path.join(crate::receipt::FILE_NAME), MAX_NEIGHBOUR, budget).ok()?;
+    let machine = receipt.machine?.after;
+    Some((machine.name.into(), machine.adapters.into_iter().filter_map(|adapter| adapter.mac).collect()))
 }
