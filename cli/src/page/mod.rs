@@ -24,6 +24,8 @@ use crate::commands::quoted;
 
 /// How the page looks; it is in the page.
 const STYLE: &str = include_str!("style.css");
+/// Machines whose sections are open at once; of more, a browser would draw for too long.
+const FEW: usize = 12;
 /// What stands for something else in a link (RFC 3986, section 2.3, the other way round).
 const IN_A_LINK: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 /// Nothing but its own style is loaded or run, whatever a name in it says.
@@ -50,17 +52,18 @@ pub(crate) fn page(report: &Report, title: &str, folder: &Path, zone: &TimeZone)
                 }
                 main {
                     (at_a_glance(report))
+                    // What did not go well comes first.
+                    @if let Some(fleet) = &report.fleet { (night::open(fleet)) }
                     @if report.machines.len() > 1 {
                         section {
                             h2 { "When each was moved" }
                             (time_line::chart(&report.machines, report.fleet.as_ref(), zone))
                         }
                     }
-                    @if let Some(fleet) = &report.fleet { (night::open(fleet)) }
                     (table(report))
                     (unread(report))
                     @for (index, machine) in report.machines.iter().enumerate() {
-                        (one(machine, index, folder, zone))
+                        (one(machine, index, report.machines.len() <= FEW, folder, zone))
                     }
                 }
                 footer { "Made by reformis " (env!("CARGO_PKG_VERSION")) ", " (when(Timestamp::now(), zone)) "." }
@@ -197,14 +200,14 @@ fn unread(report: &Report) -> Markup {
     }
 }
 
-/// All of one machine.
-fn one(machine: &MachineReport, index: usize, folder: &Path, zone: &TimeZone) -> Markup {
+/// All of one machine; the row of the table that leads there opens it.
+fn one(machine: &MachineReport, index: usize, is_open: bool, folder: &Path, zone: &TimeZone) -> Markup {
     let receipt = link_to(&machine.receipt, folder);
     let shown = printable(&machine.receipt.to_string_lossy());
     html! {
-        section.machine id={ "m" (index) } {
-            h2 { (printable(&machine.name)) " " (mark(machine)) }
-            p {
+        details.machine open[is_open] {
+            summary { h2 { (printable(&machine.name)) " " (mark(machine)) } }
+            p id={ "m" (index) } {
                 (printable(&machine.target))
                 @if !machine.destination.is_empty() { " → " (printable(&machine.destination)) }
                 ", " (when(machine.began, zone)) ", " (lasted(machine.seconds)) ". "

@@ -89,8 +89,11 @@ pub(super) fn chart(machines: &[MachineReport], fleet: Option<&FleetReport>, zon
         svg.times viewBox={ "0 0 " (NAMES + BARS + 10.0) " " (at(bottom + 22.0)) } role="img"
             aria-label={ "Bars for " (bars.len()) " machines" } {
             @for mark in marks(began, ended) {
+                // A word at the end does not go over the edge.
+                @let is_last = x(mark) > NAMES + BARS - 24.0;
+                @let (place, anchor) = if is_last { (NAMES + BARS + 10.0, "end") } else { (x(mark), "middle") };
                 line.mark x1=(at(x(mark))) x2=(at(x(mark))) y1="0" y2=(at(bottom)) {}
-                text.mark x=(at(x(mark))) y=(at(bottom + 16.0)) text-anchor="middle" {
+                text.mark x=(at(place)) y=(at(bottom + 16.0)) text-anchor=(anchor) {
                     (mark.to_zoned(zone.clone()).strftime(style).to_string())
                 }
             }

@@ -1,6 +1,9 @@
 //! Text that comes from images and file names, made safe to show.
 
-use std::fmt::{self, Display, Write};
+use std::{
+    cmp::Ordering,
+    fmt::{self, Display, Write},
+};
 
 /// Shows a stranger's text between quotation marks, with every character that could steer a terminal or hide
 /// (controls, line breaks, bidirectional overrides, zero-width characters) written as an escape.
@@ -33,6 +36,36 @@ pub fn is_unsafe(c: char) -> bool {
         || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}')
 }
 
+/// The order in which a person puts names: numbers in them count as numbers, so that `m2` comes before `m10`.
+pub fn in_order(one: &str, other: &str) -> Ordering {
+    let (mut left, mut right) = (one.as_bytes(), other.as_bytes());
+    loop {
+        let digits = |text: &[u8]| text.iter().take_while(|byte| byte.is_ascii_digit()).count();
+        let order = match (left, right) {
+            // What counts the same is told apart by how it is written.
+            ([], []) => return one.cmp(other),
+            ([], _) => return Ordering::Less,
+            (_, []) => return Ordering::Greater,
+            ([a, ..], [b, ..]) if a.is_ascii_digit() && b.is_ascii_digit() => {
+                let (number, rest) = left.split_at(digits(left));
+                let (its_number, its_rest) = right.split_at(digits(right));
+                (left, right) = (rest, its_rest);
+                let value =
+                    |digits: &'_ [u8]| digits.iter().position(|digit| *digit != b'0').map_or(digits.len(), |at| at);
+                let [number, its_number] = [number, its_number].map(|digits| digits.split_at(value(digits)).1);
+                (number.len(), number).cmp(&(its_number.len(), its_number))
+            }
+            ([a, rest @ ..], [b, its_rest @ ..]) => {
+                (left, right) = (rest, its_rest);
+                a.cmp(b)
+            }
+        };
+        if order.is_ne() {
+            return order;
+        }
+    }
+}
+
 /// Text in UTF-16, up to its first zero.
 pub(crate) fn from_utf16(units: impl Iterator<Item = u16>) -> String {
     let units: Vec<u16> = units.take_while(|&unit| unit != 0).collect();
@@ -42,6 +75,28 @@ pub(crate) fn from_utf16(units: impl Iterator<Item = u16>) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn names_are_in_the_order_of_their_numbers() {
+        let sorted = ["berths", "m", "m0", "m2", "m2b", "m10", "m10-1", "m10-2", "m010x", "m100", "tide"];
+        let mut names = sorted.to_vec();
+        names.reverse();
+        names.sort_by(|one, other| in_order(one, other));
+        assert_eq!(names, sorted);
+    }
+
+    proptest::proptest! {
+        /// It is an order of all texts, and only equal ones are the same.
+        #[test]
+        fn every_two_names_have_an_order(names in proptest::collection::vec("[a0-2]{0,5}", 3)) {
+            let [a, b, c] = &names[..] else { unreachable!() };
+            proptest::prop_assert_eq!(in_order(a, b), in_order(b, a).reverse());
+            proptest::prop_assert_eq!(in_order(a, b).is_eq(), a == b);
+            if in_order(a, b).is_le() && in_order(b, c).is_le() {
+                proptest::prop_assert!(in_order(a, c).is_le());
+            }
+        }
+    }
 
     #[test]
     fn steering_characters_are_escaped_and_letters_of_any_script_kept() {

@@ -74,6 +74,9 @@ fn copy_over(path: &Path, at: u64, bytes: &[u8]) {
     fs::remove_file(other).unwrap();
 }
 
+/// Writes bytes at a place of the file.
+type Way = fn(&Path, u64, &[u8]);
+
 const SIZE: usize = 12 << 20;
 
 fn carry(place: &Place, more: &str) -> crate::support::Ran {
@@ -101,8 +104,7 @@ fn moved(place: &Place, between: impl FnOnce(&Path)) -> Value {
 fn a_write_that_keeps_the_time_of_change_lands() {
     let place = Place::new();
     place.write("gauge.raw", &vec![1; SIZE]);
-    let ways: [(&str, fn(&Path, u64, &[u8])); 3] =
-        [("set back", write_and_set_back), ("replaced", replace), ("copied over", copy_over)];
+    let ways: [(&str, Way); 3] = [("set back", write_and_set_back), ("replaced", replace), ("copied over", copy_over)];
     for (round, (name, write)) in ways.into_iter().enumerate() {
         // In a block that no sample looks at, whichever it is.
         let at = (3 + round as u64) << 20 | 0x1234;

@@ -31,7 +31,7 @@ fn rest() {
 
 /// What tells of changes where nothing was written: `digests` on a file system that does not note every write, such as one in memory.
 fn told(place: &Place) -> &'static str {
-    let magic = rustix::fs::statfs(&place.path("")).unwrap().f_type as u64 & 0xffff_ffff;
+    let magic = rustix::fs::statfs(place.path("")).unwrap().f_type as u64 & 0xffff_ffff;
     if [0xef53, 0x5846_5342, 0x9123_683e].contains(&magic) { "delta" } else { "digests" }
 }
 

@@ -7,7 +7,10 @@ use std::{
 };
 
 use jiff::Timestamp;
-use reformis_disk::{source::Links, text::printable};
+use reformis_disk::{
+    source::Links,
+    text::{in_order, printable},
+};
 use reformis_machine::Site;
 use reformis_wire::Wires;
 use serde::Serialize;
@@ -103,7 +106,7 @@ pub fn gather(options: &Options, context: &Context<'_>) -> Result<Vec<Gathered>>
     for (found, seen) in found.iter().zip(seen) {
         rows.push(row(found, seen, &mut names));
     }
-    rows.sort_by(|one, other| (one.ready, &one.name).cmp(&(other.ready, &other.name)));
+    rows.sort_by(|one, other| one.ready.cmp(&other.ready).then_with(|| in_order(&one.name, &other.name)));
     Ok(rows)
 }
 

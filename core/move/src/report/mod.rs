@@ -10,7 +10,7 @@ use std::{
 };
 
 use jiff::Timestamp;
-use reformis_disk::source::Access;
+use reformis_disk::{source::Access, text::in_order};
 use serde::Serialize;
 
 pub use fleet::{FleetReport, FleetRow, GroupReport, of_fleet};
@@ -220,7 +220,10 @@ pub fn report(paths: &[PathBuf], context: &Context<'_>) -> Result<Report> {
 
 /// The report on `machines`, those that need a hand first.
 fn sorted(mut machines: Vec<MachineReport>, unread: Vec<Unread>) -> Report {
-    machines.sort_by(|one, other| (one.urgency, &one.name, one.began).cmp(&(other.urgency, &other.name, other.began)));
+    machines.sort_by(|one, other| {
+        let by_name = || in_order(&one.name, &other.name);
+        one.urgency.cmp(&other.urgency).then_with(by_name).then_with(|| one.began.cmp(&other.began))
+    });
     let access =
         machines.iter().filter_map(|machine| machine.receipt.metadata().ok()).map(|metadata| Access::of(&metadata));
     let access = access.fold(Access::ANYBODY, Access::and);

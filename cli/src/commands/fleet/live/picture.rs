@@ -287,6 +287,9 @@ mod tests {
             remedy: None,
             landing: None,
             answer: None,
+            before: None,
+            after: None,
+            host: None,
         }
     }
 

@@ -109,7 +109,7 @@ pub struct Machine {
     pub after: Option<String>,
     /// The machine whose worker has it or had it last.
     #[serde(skip)]
-    host: Option<String>,
+    pub host: Option<String>,
 }
 
 impl Machine {
