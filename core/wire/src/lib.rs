@@ -18,6 +18,7 @@
     )
 )]
 
+mod cargo;
 pub mod clouds;
 pub mod database;
 mod fault;

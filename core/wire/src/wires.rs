@@ -18,8 +18,8 @@ use reformis_disk::{
 };
 
 use crate::{
+    cargo::Cargo,
     fault::Fault,
-    hosts::Cargo,
     http::{self, Client, Dial, Listing, Opened, Relink},
     link::{Link, Scheme},
     nbd,

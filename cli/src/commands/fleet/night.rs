@@ -11,7 +11,7 @@ use clap::error::ErrorKind;
 use jiff::{Timestamp, tz::TimeZone};
 use reformis_disk::{ByteSize, text::printable};
 use reformis_move::fleet::{
-    Doubt, Fleet, FleetError, Rules, Spec, Stand, Synced, Worker, doubts, next,
+    Fleet, FleetError, Rules, Stand, Synced, Worker, doubts, next,
     night::{self, Control, Event, Hands, Options, Outcome, Why},
     time_of_day,
 };
@@ -54,7 +54,7 @@ pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
     }
     let logs = args.night.logs.clone().unwrap_or_else(|| logs_beside(&args.file));
     let shown = quoted(&args.file.to_string_lossy());
-    let doubted = doubted(&fleet, doubts(&fleet, Some(&opened.state))?);
+    let doubted = words::doubted(&fleet, doubts(&fleet, Some(&opened.state))?);
     if session.json {
         for (name, doubt) in &doubted {
             emit(&(serde_json::json!({ "event": "doubt", "name": name, "doubt": doubt, "reason": doubt.sentence(), "remedy": doubt.remedy() }).to_string() + "\n"))?;
@@ -69,15 +69,6 @@ pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
     // What a changed file leaves out is no success before a person has looked at it, nor is a landing that is not what the file says.
     let is_in_doubt = !synced.gone.is_empty() || doubted.iter().any(|(_, doubt)| doubt.is_of_landed());
     Ok(if ended == Exit::Done && is_in_doubt { Exit::Failed } else { ended })
-}
-
-/// Each doubt beside the name of its machine.
-pub(super) fn doubted(fleet: &Fleet, doubts: Vec<Vec<Doubt>>) -> Vec<(String, Doubt)> {
-    let of = |(spec, doubts): (&Spec, Vec<Doubt>)| {
-        let name = spec.row.name.clone();
-        doubts.into_iter().map(move |doubt| (name.clone(), doubt)).collect::<Vec<_>>()
-    };
-    fleet.machines.iter().zip(doubts).flat_map(of).collect()
 }
 
 /// What a changed file changed, for a person.

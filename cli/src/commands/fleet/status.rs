@@ -32,7 +32,7 @@ pub(super) fn run(args: &StatusArgs, session: &Session) -> Result<Exit> {
         true => {
             let fleet = Fleet::read(&args.fleet)?;
             let doubts = doubts(&fleet, Some(&opened.state))?;
-            super::night::doubted(&fleet, doubts)
+            super::words::doubted(&fleet, doubts)
         }
         false => Vec::new(),
     };

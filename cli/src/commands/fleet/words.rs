@@ -1,7 +1,7 @@
 //! What there is to say of a fleet, in a few words.
 
 use reformis_move::{
-    fleet::{Counts, Doubt, Machine, Pace, Stand, night::seconds_left},
+    fleet::{Counts, Doubt, Fleet, Machine, Pace, Spec, Stand, night::seconds_left},
     verdict::Boots,
 };
 
@@ -67,6 +67,15 @@ pub(crate) fn what(machine: &Machine) -> String {
         },
         _ => machine.reason.clone().unwrap_or_default(),
     }
+}
+
+/// Each doubt beside the name of its machine.
+pub(super) fn doubted(fleet: &Fleet, doubts: Vec<Vec<Doubt>>) -> Vec<(String, Doubt)> {
+    let of = |(spec, doubts): (&Spec, Vec<Doubt>)| {
+        let name = spec.row.name.clone();
+        doubts.into_iter().map(move |doubt| (name.clone(), doubt)).collect::<Vec<_>>()
+    };
+    fleet.machines.iter().zip(doubts).flat_map(of).collect()
 }
 
 /// What does not fit, of each machine.

@@ -14,7 +14,7 @@ use reformis_disk::{
 };
 use serde::Deserialize;
 
-use super::{Cargo, FarMachine, Host, Power, Row, cargo::Shipped, no_machine, runs};
+use super::{Cargo, FarMachine, Host, Power, Row, Shipped, no_machine, runs};
 use crate::{
     fault::Fault,
     http::{self, Opened, Relink},

@@ -21,7 +21,7 @@ use reformis_disk::{
 
 use uuid::Uuid;
 
-use super::{Cargo, FarMachine, Host, Power, Row, cargo::Shipped, no_machine, runs};
+use super::{Cargo, FarMachine, Host, Power, Row, Shipped, no_machine, runs};
 use crate::{
     fault::{Fault, Unfinished},
     link::Link,

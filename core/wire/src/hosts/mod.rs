@@ -1,14 +1,13 @@
 //! Hosts: places where machines live, by the names that a site gives them.
 
-mod cargo;
 mod export;
 mod files;
 mod libvirt;
 
 use std::sync::{Arc, PoisonError, Weak};
 
-pub(crate) use cargo::Shipped;
-pub use cargo::{Cargo, Files};
+pub(crate) use crate::cargo::Shipped;
+pub use crate::cargo::{Cargo, Files};
 pub use export::read_answers;
 
 pub use crate::http::read_listing;

@@ -10,6 +10,7 @@ mod database;
 mod ended;
 mod hook;
 mod lease;
+mod note;
 mod postgres;
 mod schema;
 mod sqlite;
