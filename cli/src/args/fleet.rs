@@ -31,6 +31,12 @@ pub(crate) enum FleetCommand {
     /// Works on a fleet that another machine's `fleet run` put into PostgreSQL
     #[command(after_help = "Example:\n  reformis fleet work night --state postgres://reformis@quay/night --at-once 2")]
     Work(WorkArgs),
+    /// Lets no machine begin any more, on all workers, until `fleet go`; what runs is finished
+    Pause(SteerArgs),
+    /// Lets machines begin again after `fleet pause`
+    Go(SteerArgs),
+    /// Holds machines back that wait; the next `fleet run` takes them up again
+    Hold(HoldArgs),
     /// Shows where a fleet stands
     Status(StatusArgs),
     /// Asks the machines that were started whether they answer, as the file says
@@ -116,6 +122,12 @@ pub(crate) struct RunArgs {
     pub(crate) state: StateArgs,
     #[command(flatten)]
     pub(crate) night: NightArgs,
+    /// Move these alone: the name of a machine, or of a group; can be given several times
+    #[arg(long, value_name = "NAME")]
+    pub(crate) only: Vec<String>,
+    /// Move those alone that failed or were left out before
+    #[arg(long, conflicts_with = "only")]
+    pub(crate) only_failed: bool,
     /// Move the machine NAME once more, whose landing was undone or is gone; can be given several times
     #[arg(long, value_name = "NAME")]
     pub(crate) again: Vec<String>,
@@ -130,6 +142,27 @@ pub(crate) struct WorkArgs {
     pub(crate) state: StateArgs,
     #[command(flatten)]
     pub(crate) night: NightArgs,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SteerArgs {
+    /// The fleet file, or the fleet's name in --state
+    #[arg(value_name = "FLEET")]
+    pub(crate) fleet: PathBuf,
+    #[command(flatten)]
+    pub(crate) state: StateArgs,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct HoldArgs {
+    /// The fleet file, or the fleet's name in --state
+    #[arg(value_name = "FLEET")]
+    pub(crate) fleet: PathBuf,
+    /// The machines
+    #[arg(value_name = "NAME", required = true)]
+    pub(crate) names: Vec<String>,
+    #[command(flatten)]
+    pub(crate) state: StateArgs,
 }
 
 #[derive(Debug, Args)]

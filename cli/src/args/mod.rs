@@ -12,8 +12,8 @@ use reformis_disk::Format;
 
 pub(crate) use disks::{PatchArgs, PeekArgs, RecastArgs, RefitArgs, ResultArgs};
 pub(crate) use fleet::{
-    CheckArgs, ConfirmArgs, FleetArgs, FleetCommand, GatherArgs, NightArgs, RunArgs, StateArgs, StatusArgs, UndoArgs,
-    WorkArgs,
+    CheckArgs, ConfirmArgs, FleetArgs, FleetCommand, GatherArgs, HoldArgs, NightArgs, RunArgs, StateArgs, StatusArgs,
+    SteerArgs, UndoArgs, WorkArgs,
 };
 pub(crate) use lend::LendArgs;
 pub(crate) use moving::{CarryArgs, ChoiceArgs, DraftArgs, FirmwareWord, GuestArgs, MacWord, MoveArgs, ThenWord};

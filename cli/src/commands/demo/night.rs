@@ -122,7 +122,7 @@ fn run(folder: &Path, file: &Path, fleet_file: &Fleet, session: &Session) -> Res
     let access = session.wires.database().map_err(reformis_move::Error::from)?;
     let state = State::open(&place, &access, true)?;
     let worker = Worker::here().called("demo");
-    state.sync(fleet_file, &[], &worker)?;
+    state.sync(fleet_file, &[], None, &worker)?;
     let told = |event: &Event| drop(show(session, &fleet::line_of(event)));
     let hands = fleet::Ours::new(session, (place, access), &file.with_extension("logs"), &told)?;
     let options = Options { at_once: 3, ..Options::new(worker, Site::default()) };

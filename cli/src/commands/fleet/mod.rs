@@ -8,6 +8,7 @@ mod live;
 mod night;
 mod place;
 mod status;
+mod steer;
 mod undo;
 mod words;
 
@@ -43,6 +44,9 @@ pub(crate) fn run(args: &FleetArgs, session: &Session) -> Result<Exit> {
         FleetCommand::Check(args) => check::run(args, session),
         FleetCommand::Run(args) => night::run(args, session),
         FleetCommand::Work(args) => night::work(args, session),
+        FleetCommand::Pause(args) => steer::pause(args, true, session),
+        FleetCommand::Go(args) => steer::pause(args, false, session),
+        FleetCommand::Hold(args) => steer::hold(args, session),
         FleetCommand::Status(args) => status::run(args, session),
         FleetCommand::Confirm(args) => confirm::run(args, session),
         FleetCommand::Undo(args) => undo::run(args, session),

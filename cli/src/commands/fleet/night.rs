@@ -1,6 +1,7 @@
 //! `reformis fleet run` and `reformis fleet work`
 
 use std::{
+    collections::BTreeSet,
     path::{Path, PathBuf},
     sync::atomic::Ordering,
     time::Duration,
@@ -11,7 +12,7 @@ use clap::error::ErrorKind;
 use jiff::{Timestamp, tz::TimeZone};
 use reformis_disk::{ByteSize, text::printable};
 use reformis_move::fleet::{
-    Fleet, FleetError, Rules, Stand, Synced, Worker, doubts, next,
+    Fleet, FleetError, Machine, Rules, Spec, Stand, Synced, Worker, doubts, next,
     night::{self, Control, Event, Hands, Options, Outcome, Why},
     time_of_day,
 };
@@ -48,7 +49,8 @@ pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
     }
     let opened = Opened::of(fleet.name.clone(), Some(&args.file), &args.state, true, session)?;
     let worker = Worker::here();
-    let synced = opened.state.sync(&fleet, &args.again, &worker)?;
+    let only = only(args, &fleet, &opened)?;
+    let synced = opened.state.sync(&fleet, &args.again, only.as_ref(), &worker)?;
     if synced.again > 0 && !session.json {
         session.progress.say(&format!("{} that failed, were left out or held back are tried again\n", synced.again));
     }
@@ -65,7 +67,7 @@ pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
     } else {
         session.progress.say(&(told_of_sync(&synced) + &words::doubts(&doubted)));
     }
-    let ended = work_on(&opened, worker, &args.night, &logs, &shown, session)?;
+    let ended = work_on(&opened, (worker, only), &args.night, &logs, &shown, session)?;
     // What a changed file leaves out is no success before a person has looked at it, nor is a landing that is not what the file says.
     let is_in_doubt = !synced.gone.is_empty() || doubted.iter().any(|(_, doubt)| doubt.is_of_landed());
     Ok(if ended == Exit::Done && is_in_doubt { Exit::Failed } else { ended })
@@ -97,7 +99,7 @@ pub(super) fn work(args: &WorkArgs, session: &Session) -> Result<Exit> {
         let programs = printable(&programs.join("; "));
         return Err(reformis_move::Error::from(FleetError::ProgramsNotAllowed { programs }).into());
     }
-    work_on(&opened, Worker::here(), &args.night, &logs, &shown, session)
+    work_on(&opened, (Worker::here(), None), &args.night, &logs, &shown, session)
 }
 
 fn logs_beside(file: &Path) -> PathBuf {
@@ -121,16 +123,39 @@ fn options(worker: Worker, args: &NightArgs, rules: &Rules, session: &Session) -
     options
 }
 
+/// The machines that are meant, where not all are: by their names, by those of groups, or by how they stand.
+fn only(args: &RunArgs, fleet: &Fleet, opened: &Opened) -> Result<Option<BTreeSet<String>>> {
+    if args.only_failed {
+        let machines = match opened.state.machines(&opened.name) {
+            Ok(machines) => machines,
+            Err(reformis_move::Error::Fleet(FleetError::NoFleet { .. })) => Vec::new(),
+            Err(error) => return Err(error.into()),
+        };
+        let has_failed = |machine: &Machine| matches!(machine.state, Stand::Failed | Stand::Skipped);
+        return Ok(Some(machines.into_iter().filter(has_failed).map(|machine| machine.name).collect()));
+    }
+    let mut names = BTreeSet::new();
+    for named in &args.only {
+        let is_meant = |spec: &&Spec| spec.row.name == *named || spec.row.group.as_ref() == Some(named);
+        let before = names.len();
+        names.extend(fleet.machines.iter().filter(is_meant).map(|spec| spec.row.name.clone()));
+        if names.len() == before {
+            return Err(reformis_move::Error::from(FleetError::NoMachine { name: named.clone() }).into());
+        }
+    }
+    Ok((!args.only.is_empty()).then_some(names))
+}
+
 fn work_on(
     opened: &Opened,
-    worker: Worker,
+    (worker, only): (Worker, Option<BTreeSet<String>>),
     args: &NightArgs,
     logs: &Path,
     shown: &str,
     session: &Session,
 ) -> Result<Exit> {
     let (rules, _) = opened.state.rules(&opened.name)?;
-    let options = options(worker, args, &rules, session);
+    let options = Options { only, ..options(worker, args, &rules, session) };
     let control = Control { stop: session.cancel.clone(), ..Control::default() };
     let is_drawn = !session.json && !session.progress.is_quiet() && live::can_draw();
     let tell = |event: &Event| match (session.json, is_drawn) {

@@ -102,3 +102,39 @@ fn an_address_that_landed_in_the_same_night_is_noticed() {
     };
     assert_eq!(["m0", "m1", "m2"].map(twice), [false, true, false]);
 }
+
+/// What a person asks for by name is moved, and nothing else; what failed is tried again by itself; and a night can be held from any terminal.
+#[test]
+fn a_night_is_steered_from_the_command_line() {
+    use super::harbour::{row, stand};
+    let harbour = harbour(4, 4);
+    let group = |name: &str, group: &str| row(name, &format!("group = \"{group}\""));
+    let rows = group("m0", "gauges") + &group("m1", "desks") + &group("m2", "desks") + &group("absent", "rest");
+    harbour.file("[failure]\ntries = 1\n", &rows);
+    harbour.run(&["--only", "desks"]).expect(0);
+    let states = |status: &serde_json::Value| {
+        ["m0", "m1", "m2", "absent"].map(|name| stand(status, name)["state"].as_str().unwrap().to_string())
+    };
+    assert_eq!(states(&harbour.status(&[])), ["waiting", "landed", "landed", "waiting"]);
+    assert!(harbour.run(&["--only", "none"]).expect(1).err.contains("no machine called 'none'"));
+    let steer = |words: &[&str], code: i32| harbour.place.run(&[&["fleet"], words].concat()).expect(code);
+    assert!(steer(&["hold", "night.toml", "m1"], 1).err.contains("'m1' is not held back: it is landed"));
+    steer(&["hold", "night.toml", "m0"], 0);
+    harbour.run(&["--only", "absent"]).expect(1);
+    assert_eq!(states(&harbour.status(&[])), ["held", "landed", "landed", "failed"]);
+    super::harbour::machine(&harbour.place, "absent", 9, 4);
+    harbour.run(&["--only-failed"]).expect(0);
+    assert_eq!(states(&harbour.status(&[])), ["held", "landed", "landed", "landed"]);
+    harbour.run(&[]).expect(0);
+    harbour.place.run(&["prove", "landing/m0/receipt.json"]).expect(0);
+    // Paused, nothing begins until it goes on.
+    steer(&["undo", "night.toml", "m0"], 0);
+    harbour.slow(300);
+    let mut child = harbour.spawn(&["fleet", "run", "night.toml", "--again", "m0"]);
+    harbour.wait("it runs", |status| stand(status, "m0")["state"] == "running");
+    steer(&["pause", "night.toml"], 0);
+    assert_eq!(harbour.status(&[])["paused"], true);
+    assert!(child.wait().unwrap().success(), "what runs is finished");
+    steer(&["go", "night.toml"], 0);
+    assert_eq!(harbour.status(&[])["paused"], false);
+}

@@ -85,6 +85,14 @@ pub enum FleetError {
         /// The landing.
         landing: String,
     },
+    /// A machine that cannot be held back: only one that waits can.
+    #[error("'{name}' is not held back: it is {state}")]
+    NotHeld {
+        /// The machine.
+        name: String,
+        /// How it stands.
+        state: &'static str,
+    },
     /// Too little would stay free where the landing is made.
     #[error("'{folder}' has {free} bytes free, and {needed} are needed")]
     NoRoom {
@@ -116,6 +124,7 @@ impl FleetError {
             Self::ProgramsNotAllowed { .. } => "programs-not-allowed",
             Self::Program { .. } => "program-failed",
             Self::LeaseLost { .. } => "lease-lost",
+            Self::NotHeld { .. } => "not-held",
             Self::RowInWork { .. } => "row-in-work",
             Self::OtherFleet { .. } => "other-fleet",
             Self::StillLanded { .. } => "still-landed",
@@ -144,7 +153,7 @@ impl FleetError {
             ),
             Self::StillLanded { .. } => Some("`reformis fleet undo` removes it; then it can be moved once more."),
             Self::NoRoom { .. } => Some("Make room, or let some machines land elsewhere."),
-            Self::NotUndone { .. } => None,
+            Self::NotUndone { .. } | Self::NotHeld { .. } => None,
         }
     }
 }

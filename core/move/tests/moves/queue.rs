@@ -42,6 +42,7 @@ fn work_through(place: &Place, access: &Access, name: &str, workers: usize) -> (
                         most: None,
                         takes_unknown: true,
                         programs: true,
+                        only: None,
                         takes_over: true,
                     };
                     match state.claim(&claim).unwrap() {
@@ -66,7 +67,7 @@ fn work_through(place: &Place, access: &Access, name: &str, workers: usize) -> (
 fn tried(place: &Place, access: &Access, count: usize, workers: usize) -> f64 {
     let name = format!("night{workers}");
     let state = State::open(place, access, true).unwrap();
-    state.sync(&fleet(&name, count), &[], &Worker::here()).unwrap();
+    state.sync(&fleet(&name, count), &[], None, &Worker::here()).unwrap();
     let (landed, seconds) = work_through(place, access, &name, workers);
     assert_eq!(landed.len(), count, "none is lost");
     assert!(landed.values().all(|times| *times == 1), "none is taken twice");

@@ -58,6 +58,8 @@ pub struct Options {
     pub keeper: Option<Vec<OsString>>,
     /// What opens encrypted volumes.
     pub keys: Keys,
+    /// Machines besides which none begins; none where all may begin.
+    pub only: Option<BTreeSet<String>>,
     /// For how long a machine is a worker's own until it must renew.
     pub lease: Duration,
     /// After how long a second try begins.
@@ -76,6 +78,7 @@ impl Options {
             at_once: 2,
             until: None,
             keeper: None,
+            only: None,
             keys: Keys::default(),
             lease: Duration::from_secs(60),
             back_off: Duration::from_secs(5),
@@ -316,6 +319,7 @@ impl<'a> Night<'a> {
             most: fits.most,
             takes_unknown: fits.takes_unknown,
             programs: self.options.keeper.is_some(),
+            only: self.options.only.as_ref(),
             takes_over: self.takes_over(),
         };
         Ok(match self.patiently(|| self.state.claim(&claim))? {

@@ -1,6 +1,6 @@
 //! Taking machines, keeping them, and saying how they went.
 
-use std::time::Duration;
+use std::{collections::BTreeSet, time::Duration};
 
 use super::{
     State,
@@ -32,6 +32,8 @@ pub struct Claim<'a> {
     pub takes_unknown: bool,
     /// Whether it may run the programs of machines that have some; else it takes none of those.
     pub programs: bool,
+    /// Machines besides which none begins, and whose groups alone count; none where all may begin.
+    pub only: Option<&'a BTreeSet<String>>,
     /// Whether machines are taken over whose leases have run out; not where the database was away just now, for everybody.
     pub takes_over: bool,
 }
@@ -175,9 +177,12 @@ fn take(session: &mut dyn Session, claim: &Claim<'_>) -> Done<Claimed> {
     let now = session.now()?;
     take_over(session, claim.fleet, &rules, claim.worker, now, claim.takes_over)?;
     if is_paused {
-        return Ok(Claimed::Paused);
+        // Where nothing is left, there is nothing to wait for.
+        let over = matches!(nothing(session, &fleet, now, claim)?, Claimed::Over)
+            && team(session, &fleet, claim.only)?.is_none();
+        return Ok(if over { Claimed::Over } else { Claimed::Paused });
     }
-    let Some(team) = team(session, &fleet)? else { return nothing(session, &fleet, now, claim) };
+    let Some(team) = team(session, &fleet, claim.only)? else { return nothing(session, &fleet, now, claim) };
     let most = claim.most.map_or(i64::MAX, |most| i64::try_from(most).unwrap_or(i64::MAX));
     let mut values = vec![fleet.clone(), now.into(), most.into(), claim.takes_unknown.into(), team.into()];
     values.extend([Value::from(claim.programs), Value::from(&claim.worker.host)]);
@@ -193,6 +198,7 @@ fn take(session: &mut dyn Session, claim: &Claim<'_>) -> Done<Claimed> {
         );
         values.extend(full.iter().map(Value::from));
     }
+    let only = among(claim.only, "m.name", &mut values);
     let statement = format!(
         "SELECT m.name, m.spec, m.job, m.tries, m.fence, m.after_hook FROM reformis_machine m
          WHERE m.fleet = $1 AND m.state = 'waiting' AND m.team = $5 AND m.not_before <= $2
@@ -202,7 +208,7 @@ fn take(session: &mut dyn Session, claim: &Claim<'_>) -> Done<Claimed> {
            AND NOT EXISTS (
                SELECT 1 FROM reformis_needs n JOIN reformis_machine o ON o.fleet = n.fleet AND o.name = n.other
                WHERE n.fleet = $1 AND n.name = m.name AND o.state <> 'landed')
-           {free}
+           {free} {only}
          ORDER BY m.place LIMIT 1"
     );
     let found = session.query(&statement, &values)?;
@@ -249,15 +255,23 @@ fn lease(row: &Row, fleet: &str) -> Done<Lease> {
     })
 }
 
+/// The condition that `column` is one of `only`, whose values are added to `values`; nothing where all are meant.
+fn among(only: Option<&BTreeSet<String>>, column: &str, values: &mut Vec<Value>) -> String {
+    let Some(only) = only else { return String::new() };
+    let places: Vec<String> = (1..=only.len()).map(|place| format!("${}", values.len() + place)).collect();
+    values.extend(only.iter().map(Value::from));
+    format!("AND {column} IN ({})", places.join(", "))
+}
+
 /// The group whose turn it is: the first of which a machine waits or runs.
-fn team(session: &mut dyn Session, fleet: &Value) -> Done<Option<u64>> {
+fn team(session: &mut dyn Session, fleet: &Value, only: Option<&BTreeSet<String>>) -> Done<Option<u64>> {
     let mut first = None;
     // One by one, each is the first entry of an index.
     for state in ["waiting", "running"] {
-        let rows = session.query(
-            "SELECT min(team) FROM reformis_machine WHERE fleet = $1 AND state = $2",
-            &[fleet.clone(), state.into()],
-        )?;
+        let mut values = vec![fleet.clone(), state.into()];
+        let only = among(only, "name", &mut values);
+        let statement = format!("SELECT min(team) FROM reformis_machine WHERE fleet = $1 AND state = $2 {only}");
+        let rows = session.query(&statement, &values)?;
         first = first.into_iter().chain(rows.first().and_then(|row| row.count(0))).min();
     }
     Ok(first)
@@ -276,13 +290,15 @@ fn full(session: &mut dyn Session, fleet: &Value) -> Done<Vec<String>> {
 
 /// Why there is nothing to take.
 fn nothing(session: &mut dyn Session, fleet: &Value, now: i64, claim: &Claim<'_>) -> Done<Claimed> {
-    let rows = session.query(
+    let mut values = vec![fleet.clone(), now.into()];
+    let only = among(claim.only, "name", &mut values);
+    let statement = format!(
         "SELECT CAST(COALESCE(sum(CASE WHEN state = 'running' THEN 1 ELSE 0 END), 0) AS BIGINT),
             CAST(COALESCE(sum(CASE WHEN state = 'waiting' AND not_before > $2 THEN 1 ELSE 0 END), 0) AS BIGINT),
             CAST(COALESCE(sum(CASE WHEN state = 'waiting' THEN 1 ELSE 0 END), 0) AS BIGINT)
-         FROM reformis_machine WHERE fleet = $1 AND state IN ('running', 'waiting')",
-        &[fleet.clone(), now.into()],
-    )?;
+         FROM reformis_machine WHERE fleet = $1 AND state IN ('running', 'waiting') {only}"
+    );
+    let rows = session.query(&statement, &values)?;
     let count = |place| rows.first().and_then(|row| row.count(place)).unwrap_or(0);
     Ok(match (count(0), count(1), count(2)) {
         (0, 0, 0) => Claimed::Over,

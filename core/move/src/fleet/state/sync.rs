@@ -1,6 +1,6 @@
 //! A fleet file brought into the state: what is new in it, what changed, and what is gone. What has landed stays landed.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use reformis_disk::text::printable;
 use uuid::Uuid;
@@ -41,12 +41,19 @@ pub struct Synced {
 
 impl State {
     /// Brings `fleet` into the state, as `worker` sees it. What failed, was skipped or was held back waits again, and so does what a worker
-    /// had that has ended; `again` names machines that were undone, or whose landings are gone, and are to be moved once more.
+    /// had that has ended; `again` names machines that were undone, or whose landings are gone, and are to be moved once more. With `only`, it
+    /// is those alone that wait again.
     ///
     /// # Errors
     /// [`FleetError::RowInWork`], [`FleetError::OtherFleet`], [`FleetError::StillLanded`]: nothing was changed then.
     /// [`FleetError::State`].
-    pub fn sync(&self, fleet: &Fleet, again: &[String], worker: &Worker) -> Result<Synced> {
+    pub fn sync(
+        &self,
+        fleet: &Fleet,
+        again: &[String],
+        only: Option<&BTreeSet<String>>,
+        worker: &Worker,
+    ) -> Result<Synced> {
         let synced = self.change(|session| {
             let known = match known(session, fleet, self.is_shared, worker)? {
                 Ok(known) => known,
@@ -55,7 +62,7 @@ impl State {
             if let Some(refused) = fleet.machines.iter().find_map(|spec| refused(&known, spec, again, worker)) {
                 return Ok(Err(refused));
             }
-            Ok(Ok(sync(session, fleet, again, known)?))
+            Ok(Ok(sync(session, fleet, again, only, known)?))
         })?;
         Ok(synced?)
     }
@@ -150,6 +157,7 @@ fn sync(
     session: &mut dyn Session,
     fleet: &Fleet,
     again: &[String],
+    only: Option<&BTreeSet<String>>,
     mut known: BTreeMap<String, Known>,
 ) -> Done<Synced> {
     let name = Value::from(&fleet.name);
@@ -186,8 +194,10 @@ fn sync(
                 .execute("UPDATE reformis_machine SET place = $3, team = $4 WHERE fleet = $1 AND name = $2", &values)?;
         }
         let is_again = again.contains(&spec.row.name);
+        let is_meant = only.is_none_or(|only| only.contains(&spec.row.name));
         let begins_anew = match known.state.as_str() {
-            "failed" | "skipped" | "held" | "gone" => true,
+            "failed" | "skipped" | "held" => is_meant,
+            "gone" => true,
             // A landing that is there is refused before.
             "undone" | "landed" => is_again,
             _ => false,

@@ -56,7 +56,7 @@ proptest! {
     ) {
         let (_folder, state) = fresh();
         let fleet = fleet(&made(&after, &teams, most));
-        state.sync(&fleet, &[], &worker()).unwrap();
+        state.sync(&fleet, &[], None, &worker()).unwrap();
         let mut leases: Vec<Lease> = Vec::new();
         let mut holders: BTreeMap<String, u64> = BTreeMap::new();
         let mut landings: BTreeSet<String> = BTreeSet::new();
