@@ -215,7 +215,7 @@ fn a_proof_covers_every_file_of_the_landing() {
         assert!(before.contains(from), "{file}: {before}");
         let prove = ["prove", &format!("{receipt}/receipt.json")[..]].map(str::to_string);
         let prove: Vec<&str> = prove.iter().map(String::as_str).collect();
-        assert!(place.run(&prove).expect(0).out.contains("every byte is accounted for"));
+        assert!(place.run(&prove).expect(0).out.contains("every byte that a guest sees is accounted for"));
         fs::write(&path, before.replacen(from, to, 1)).unwrap();
         let ran = place.run(&prove).expect(4);
         let words = ran.out.split_whitespace().collect::<Vec<_>>().join(" ");

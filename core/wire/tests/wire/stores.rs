@@ -337,8 +337,8 @@ fn large_parts_wait_in_files() {
     assert_eq!(std::fs::read_dir(&wait).unwrap().count(), 0);
     assert_eq!(upload.finish().unwrap(), 50 * MIB);
     assert!(estuary.has("long.raw") == bytes);
-    // Three parts, and two that were cut off; what was sent on a connection that went with those may be sent once more.
-    assert!((5..=6).contains(&estuary.parts_sent()), "{}", estuary.parts_sent());
+    // Three parts, and two that were cut off; what was sent on a connection that went with either may be sent once more.
+    assert!((5..=7).contains(&estuary.parts_sent()), "{}", estuary.parts_sent());
 }
 
 #[test]
