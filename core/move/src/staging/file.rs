@@ -3,6 +3,7 @@
 use std::{
     ffi::{OsStr, OsString},
     fs::File,
+    os::unix::ffi::OsStrExt,
     path::{Path, PathBuf},
     sync::{Arc, Mutex, MutexGuard, PoisonError},
 };
@@ -56,8 +57,31 @@ pub(super) fn temporary_for(name: &OsStr) -> OsString {
     temporary
 }
 
+/// Removes the temporary names that a run which was killed at its very end has left of the result `name` and of the files that belong to it,
+/// where they are second names of what lies there, and no run holds them.
+fn tidy(place: &Place, name: &OsStr) -> Result<()> {
+    let stem = Path::new(name).file_stem().unwrap_or_default().as_encoded_bytes();
+    let belongs = |other: &OsStr| {
+        let rest = other.as_encoded_bytes().strip_prefix(stem);
+        other == name || rest.is_some_and(|rest| rest.starts_with(b"-"))
+    };
+    for temporary in place.names()? {
+        let bytes = temporary.as_encoded_bytes();
+        let Some(inner) = bytes.strip_prefix(b".").and_then(|rest| rest.strip_suffix(SUFFIX.as_bytes())) else {
+            continue;
+        };
+        let other = OsStr::from_bytes(inner);
+        if !belongs(other) || !place.is_second_name(&temporary, other)? {
+            continue;
+        }
+        place.remove(&temporary)?;
+    }
+    Ok(())
+}
+
 impl Member {
-    fn create(place: &Place, name: &OsStr, force: bool, access: Access) -> Result<Self> {
+    /// With `names_others`, it is the one that gets its name last.
+    fn create(place: &Place, name: &OsStr, force: bool, access: Access, names_others: bool) -> Result<Self> {
         let target = place.path_of(name);
         let temporary = temporary_for(name);
         place.settle(&temporary, name)?;
@@ -68,7 +92,14 @@ impl Member {
             }
             // A run that was killed while it gave a result its names left both names of this file.
             Some(stat) if !force => match place.stat(&temporary)? {
-                Some(other) if same(&stat, &other) && stat.st_uid == rustix::process::geteuid().as_raw() => None,
+                Some(other) if same(&stat, &other) && stat.st_uid == rustix::process::geteuid().as_raw() => {
+                    if names_others {
+                        // It got its name when all others had theirs: that result is whole, and is only tidied up.
+                        tidy(place, name)?;
+                        return Err(exists(&target));
+                    }
+                    None
+                }
                 _ => return Err(exists(&target)),
             },
             Some(_) => Some(Kept::of(place.open_file(name)?, &target)?),
@@ -159,7 +190,7 @@ impl StagedFile {
     /// writes the same; [`Error::InTheWay`] when someone else's file has the temporary name; [`Error::OwnerNotKept`].
     pub fn create(target: &Path, force: bool, access: Access) -> Result<Self> {
         let (place, name) = Place::of(target)?;
-        let own = Member::create(&place, &name, force, access)?;
+        let own = Member::create(&place, &name, force, access, true)?;
         Ok(Self { place, own, target: target.into(), force, access, pieces: Arc::default(), done: false })
     }
 
@@ -172,7 +203,7 @@ impl StagedFile {
     pub(crate) fn pieces(&self) -> PieceMaker {
         let (place, pieces, force, access) = (self.place.clone(), self.pieces.clone(), self.force, self.access);
         Box::new(move |name| {
-            let piece = Member::create(&place, OsStr::new(name), force, access).map_err(Error::into_disk)?;
+            let piece = Member::create(&place, OsStr::new(name), force, access, false).map_err(Error::into_disk)?;
             let shown = place.path_of(&piece.temporary).to_string_lossy().into_owned();
             let file = piece.file.try_clone();
             lock(&pieces).push(piece);

@@ -238,6 +238,14 @@ impl Place {
         Ok(self.stat(name)?.is_some_and(|stat| same(&stat, &own)))
     }
 
+    /// Whether `temporary` and `name` are two names of one file of ours, which no run holds.
+    pub(crate) fn is_second_name(&self, temporary: &OsStr, name: &OsStr) -> Result<bool> {
+        let Some(there) = self.stat(name)? else { return Ok(false) };
+        let Some(left) = self.open_stale(temporary, FileType::RegularFile, OFlags::RDWR)? else { return Ok(false) };
+        let own = fstat(&left).map_err(system("looking at", &self.path_of(temporary)))?;
+        Ok(same(&own, &there) && lock(&left).is_ok())
+    }
+
     /// Removes the file `name`.
     pub(crate) fn remove(&self, name: &OsStr) -> Result<()> {
         rustix::fs::unlinkat(&*self.folder, name, AtFlags::empty()).map_err(system("removing", &self.path_of(name)))

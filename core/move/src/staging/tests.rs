@@ -254,3 +254,52 @@ fn names_are_of_the_folder_that_was_opened() {
     assert_eq!(names(&at("moved")), ["disk"]);
     assert!(names(&at("elsewhere")).is_empty());
 }
+
+/// A run that was killed when all had their names left a whole result: nobody takes it for a half-made one, and what is hidden of it goes.
+#[test]
+fn a_result_that_was_named_whole_stays_whole() {
+    let place = tempfile::tempdir().unwrap();
+    let at = |name: &str| place.path().join(name);
+    for left in
+        [&["disk.vmdk", "disk-s001.vmdk", "disk-s002.vmdk"][..], &["disk.vmdk", "disk-s002.vmdk"], &["disk.vmdk"]]
+    {
+        for name in ["disk.vmdk", "disk-s001.vmdk", "disk-s002.vmdk", "other.vmdk"] {
+            fs::write(at(name), format!("whole {name}")).unwrap();
+        }
+        for name in left.iter().chain(&["other.vmdk"]) {
+            fs::hard_link(at(name), at(&format!(".{name}.reformis-partial"))).unwrap();
+        }
+        assert!(stage(&at("disk.vmdk"), false, b"new").is_err());
+        assert_eq!(
+            names(place.path()),
+            [".other.vmdk.reformis-partial", "disk-s001.vmdk", "disk-s002.vmdk", "disk.vmdk", "other.vmdk"]
+        );
+        assert_eq!(fs::read_to_string(at("disk.vmdk")).unwrap(), "whole disk.vmdk");
+        fs::remove_file(at(".other.vmdk.reformis-partial")).unwrap();
+    }
+}
+
+/// What a run leaves that is killed in the middle of an exchange that takes a third name stops nobody, and what was to be replaced is not lost.
+#[test]
+fn a_third_name_is_settled() {
+    let place = tempfile::tempdir().unwrap();
+    let at = |name: &str| place.path().join(name);
+    let aside = ".disk.reformis-partial-replaced";
+    // Killed behind the first step: nothing has the name.
+    fs::write(at(aside), b"old").unwrap();
+    fs::write(at(".disk.reformis-partial"), b"half").unwrap();
+    assert!(write(&at("disk"), b"new", false, Access::ANYBODY).is_err());
+    assert_eq!(fs::read(at("disk")).unwrap(), b"old");
+    write(&at("disk"), b"new", true, Access::ANYBODY).unwrap();
+    assert_eq!(
+        (fs::read(at("disk")).unwrap().as_slice(), names(place.path())),
+        (&b"new"[..], vec!["disk".to_string()])
+    );
+    // Behind the second one: the new one has it.
+    fs::write(at(aside), b"old").unwrap();
+    assert!(write(&at("disk"), b"newer", false, Access::ANYBODY).is_err());
+    assert_eq!(
+        (fs::read(at("disk")).unwrap().as_slice(), names(place.path())),
+        (&b"new"[..], vec!["disk".to_string()])
+    );
+}

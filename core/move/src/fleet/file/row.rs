@@ -89,12 +89,14 @@ pub struct Hooks {
     pub patience: Option<String>,
 }
 
-/// What answers when a machine is up: one of the three.
+/// What answers when a machine is up: one of the four.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
 pub struct Confirm {
     /// A TCP port: `HOST:PORT`.
     pub tcp: Option<String>,
+    /// A server of SSH that says so at its beginning: `HOST:PORT`.
+    pub ssh: Option<String>,
     /// A page that answers with a status of 2xx.
     pub page: Option<String>,
     /// A program of the site's that ends well.
@@ -272,14 +274,14 @@ impl Row {
 impl Confirm {
     fn check(&self) -> Result<(), String> {
         patience(self.patience.as_ref(), ANSWER)?;
-        let ways = [self.tcp.is_some(), self.page.is_some(), self.program.is_some()];
+        let ways = [self.tcp.is_some(), self.ssh.is_some(), self.page.is_some(), self.program.is_some()];
         if ways.iter().filter(|way| **way).count() != 1 {
-            return Err("'confirm' is one of tcp, page and program".into());
+            return Err("'confirm' is one of tcp, ssh, page and program".into());
         }
-        if let Some(tcp) = &self.tcp
-            && tcp.rsplit_once(':').is_none_or(|(host, port)| host.is_empty() || port.parse::<u16>().is_err())
-        {
-            return Err(format!("'{tcp}' is not HOST:PORT"));
+        for at in self.tcp.iter().chain(&self.ssh) {
+            if at.rsplit_once(':').is_none_or(|(host, port)| host.is_empty() || port.parse::<u16>().is_err()) {
+                return Err(format!("'{at}' is not HOST:PORT"));
+            }
         }
         let is_web = |page: &String| page.starts_with("http://") || page.starts_with("https://");
         match &self.page {
