@@ -111,13 +111,18 @@ impl Harbour {
 
     /// Waits until the fleet stands as `is_so` says.
     pub(super) fn wait(&self, what: &str, is_so: impl Fn(&Value) -> bool) {
+        self.wait_within(Duration::from_secs(60), what, is_so);
+    }
+
+    /// As [`Harbour::wait`], for as long as it may take where much else is done.
+    pub(super) fn wait_within(&self, patience: Duration, what: &str, is_so: impl Fn(&Value) -> bool) {
         let begun = Instant::now();
         loop {
             let ran = self.place.run(&["fleet", "status", "night.toml", "--json"]);
             if ran.code == 0 && is_so(&ran.json()) {
                 return;
             }
-            assert!(begun.elapsed() < Duration::from_secs(60), "{what}: {}{}", ran.out, ran.err);
+            assert!(begun.elapsed() < patience, "{what}: {}{}", ran.out, ran.err);
             std::thread::sleep(Duration::from_millis(20));
         }
     }

@@ -109,4 +109,9 @@ pub(super) trait Database: Send {
 
     /// Does `work` as one while others decide: it reads, or changes rows that say themselves whether they may still be changed.
     fn look(&mut self, work: &mut dyn FnMut(&mut dyn Session) -> Result<()>) -> Result<()>;
+
+    /// Does `work`, which only reads, while others decide and change.
+    fn read(&mut self, work: &mut dyn FnMut(&mut dyn Session) -> Result<()>) -> Result<()> {
+        self.look(work)
+    }
 }

@@ -98,7 +98,7 @@ impl State {
         };
         match make {
             true => database.transact(&mut |session| schema::migrate(session)),
-            false => database.look(&mut |session| schema::check(session)),
+            false => database.read(&mut |session| schema::check(session)),
         }
         .map_err(failed)?;
         let is_shared = matches!(place, Place::Server(_));
@@ -117,7 +117,7 @@ impl State {
 
     /// Reads the state.
     fn look<T>(&self, work: impl FnMut(&mut dyn Session) -> database::Result<T>) -> Result<T> {
-        self.with(work, "read", |database, work| database.look(work))
+        self.with(work, "read", |database, work| database.read(work))
     }
 
     fn with<T>(

@@ -86,6 +86,16 @@ impl Sqlite {
     }
 }
 
+impl Sqlite {
+    fn run(&self, behavior: TransactionBehavior, work: &mut dyn FnMut(&mut dyn Session) -> Result<()>) -> Result<()> {
+        let mut connection = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let transaction = connection.transaction_with_behavior(behavior)?;
+        // Dropped, it is rolled back.
+        work(&mut Inside(&transaction))?;
+        Ok(transaction.commit()?)
+    }
+}
+
 /// Device and inode of the file at `path`, which has to be one that nobody else may write to.
 fn identity(path: &Path) -> std::result::Result<Result<(u64, u64)>, Errno> {
     let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
@@ -136,16 +146,17 @@ impl Session for Inside<'_> {
 
 impl Database for Sqlite {
     fn transact(&mut self, work: &mut dyn FnMut(&mut dyn Session) -> Result<()>) -> Result<()> {
-        let mut connection = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
-        // Dropped, it is rolled back.
-        work(&mut Inside(&transaction))?;
-        Ok(transaction.commit()?)
+        self.run(TransactionBehavior::Immediate, work)
     }
 
     fn look(&mut self, work: &mut dyn FnMut(&mut dyn Session) -> Result<()>) -> Result<()> {
         // One that begins by reading and then writes would be refused where another has written in between.
         self.transact(work)
+    }
+
+    fn read(&mut self, work: &mut dyn FnMut(&mut dyn Session) -> Result<()>) -> Result<()> {
+        // Whoever looks on, however often, does not keep workers from renewing their leases.
+        self.run(TransactionBehavior::Deferred, work)
     }
 }
 
