@@ -213,6 +213,24 @@ fn trials() -> Vec<Trial> {
             },
         },
         Trial {
+            name: "undo",
+            words: vec!["fleet", "undo", "night.toml", "zostera"],
+            prepare: |place| {
+                disk(place);
+                // A name behind that of the receipt: what is removed in order would leave it alone.
+                let row = "[[machine]]\nname = \"zostera\"\nsource = \"gauge.raw\"\ndestination = \"virtio-host\"\ninto = \"landing\"\n";
+                let more = "memory = \"512MiB\"\nnetwork = \"default\"\naccept = [\"no-system\", \"will-not-boot\"]\n";
+                place.write("night.toml", (row.to_string() + more).as_bytes());
+                place.run(&["fleet", "run", "night.toml", "-q"]).expect(0);
+            },
+            may_be_there: false,
+            judge: |place| {
+                let status = place.run(&["fleet", "status", "night.toml", "--json"]).expect(0).json();
+                assert_eq!(status["machines"][0]["state"], "undone", "{status}");
+                assert!(names(&place.path("landing")).is_empty(), "{:?}", names(&place.path("landing")));
+            },
+        },
+        Trial {
             name: "patch",
             words: vec!["patch", "tidelog.qcow2", "--put", "note:/etc/motd", "--in-place"],
             prepare: guest,

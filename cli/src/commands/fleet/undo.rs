@@ -26,7 +26,8 @@ pub(super) fn run(args: &UndoArgs, session: &Session) -> Result<Exit> {
     }
     let told = opened.state.receipt(&opened.name, &args.name)?;
     let told = told.and_then(|text| Receipt::parse(text.as_bytes()).ok());
-    let undone = undo::undo(&machine, &spec, told.as_ref(), args.force, &session.context())?;
+    let undone =
+        undo::undo(&machine, &spec, told.as_ref(), args.force, (&opened.state, &opened.name), &session.context())?;
     opened.state.undone(&opened.name, &args.name)?;
     if session.json {
         emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "fleet": opened.name, "undone": undone }))?;

@@ -19,7 +19,7 @@ use crate::{
     error::{Error, Result},
     finding::Finding,
     landing::{
-        again::{had_second_pass, head, receipt_left},
+        again::{had_second_pass, head, is_whole, receipt_left},
         ahead::{self as first, Kept as FirstKept},
         arrival::{self, Arrival},
         holder::{can_be_changed, can_go_on},
@@ -110,10 +110,13 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
     }
     let head = head(&prepared, plan);
     let goes_on = options.resume || options.is_second;
-    if goes_on && !options.force && options.job.is_none() {
+    if goes_on && !options.force && options.job.is_none() && shipping.is_none() {
         // A run that was killed just after its landing had its name.
         let landed = Place::open(&plan.folder).ok();
-        let receipt = landed.and_then(|at| receipt_left(&at, &head, plan, shipping.as_ref(), context.budget));
+        let receipt = landed.and_then(|at| {
+            let receipt = receipt_left(&at, &head, plan, None, context.budget)?;
+            is_whole(&at, &receipt).then_some(receipt)
+        });
         if let Some(receipt) = receipt
             && let Some(machine) = receipt.machine.clone()
         {

@@ -7,7 +7,7 @@ use reformis_machine::Site;
 use serde::Serialize;
 
 use super::{
-    doubt::{Doubt, doubts},
+    doubt::{Doubt, doubts_of},
     error::FleetError,
     file::{Fleet, Spec},
     look::{each, look},
@@ -84,8 +84,8 @@ pub fn check(
     at_once: usize,
     context: &Context<'_>,
 ) -> Result<Check> {
-    let doubts = doubts(fleet, state)?;
     let known = state.map(|state| state.known(&fleet.name)).transpose()?.unwrap_or_default();
+    let doubts = doubts_of(fleet, &known);
     let rows: Vec<_> = fleet.machines.iter().zip(doubts).collect();
     let machines = each(&rows, at_once, |(spec, doubts)| {
         let is_taken = doubts.iter().any(|doubt| matches!(doubt, Doubt::Exists { .. }));

@@ -11,7 +11,7 @@ use serde::Serialize;
 
 use super::{
     file::{Fleet, Spec},
-    state::{Machine, Stand, State},
+    state::{KnownMachines, Machine, Stand, State},
     worker::Worker,
 };
 use crate::{
@@ -92,6 +92,11 @@ impl Doubt {
 /// [`super::FleetError::State`].
 pub fn doubts(fleet: &Fleet, state: Option<&State>) -> Result<Vec<Vec<Doubt>>> {
     let known = state.map(|state| state.known(&fleet.name)).transpose()?.unwrap_or_default();
+    Ok(doubts_of(fleet, &known))
+}
+
+/// As [`doubts`], of what is `known` of the machines.
+pub(super) fn doubts_of(fleet: &Fleet, known: &KnownMachines) -> Vec<Vec<Doubt>> {
     let worker = Worker::here();
     let mut programs = Programs::default();
     let of = |spec: &Spec| {
@@ -99,7 +104,7 @@ pub fn doubts(fleet: &Fleet, state: Option<&State>) -> Result<Vec<Vec<Doubt>>> {
         doubts.extend(programs.of(spec));
         doubts
     };
-    Ok(fleet.machines.iter().map(of).collect())
+    fleet.machines.iter().map(of).collect()
 }
 
 fn of_landing(spec: &Spec, known: Option<&(Machine, Option<Spec>)>, worker: &Worker) -> Vec<Doubt> {
@@ -109,7 +114,9 @@ fn of_landing(spec: &Spec, known: Option<&(Machine, Option<Spec>)>, worker: &Wor
     }
     if let Some((machine, was)) = known.filter(|_| state == Stand::Landed) {
         let mut doubts = Vec::new();
-        if let Some(landing) = machine.landing.as_ref().filter(|landing| machine.is_of(worker) && !exists(landing)) {
+        if let Some(landing) =
+            machine.landing.as_ref().filter(|landing| machine.is_of(worker) && !is_there(Path::new(landing)))
+        {
             doubts.push(Doubt::LandingGone { landing: printable(landing) });
         }
         let differs = was.as_ref().map(|was| was.other_landing(spec)).unwrap_or_default();
@@ -119,7 +126,7 @@ fn of_landing(spec: &Spec, known: Option<&(Machine, Option<Spec>)>, worker: &Wor
         return doubts;
     }
     let landing = spec.landing();
-    if !exists(&landing.to_string_lossy()) {
+    if !is_there(&landing) {
         return Vec::new();
     }
     // One that was made by a worker that could not say so any more is known by its job.
@@ -131,9 +138,9 @@ fn of_landing(spec: &Spec, known: Option<&(Machine, Option<Spec>)>, worker: &Wor
     }
 }
 
-/// Whether something has the name, even a link that leads nowhere.
-fn exists(path: &str) -> bool {
-    Path::new(path).symlink_metadata().is_ok()
+/// Whether something has the name, even a link that leads nowhere; also where nobody can tell, as in a folder that may not be looked into.
+pub(super) fn is_there(path: &Path) -> bool {
+    path.symlink_metadata().map_or_else(|error| error.kind() != std::io::ErrorKind::NotFound, |_| true)
 }
 
 /// The programs that rows name, each looked for once.

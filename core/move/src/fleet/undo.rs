@@ -9,7 +9,12 @@ use std::{
 use reformis_disk::budget::Budget;
 use serde::Serialize;
 
-use super::{error::FleetError, file::Spec, state::Machine, worker::Worker};
+use super::{
+    doubt::is_there,
+    error::FleetError,
+    file::Spec,
+    state::{Machine, Stand, State, UNDOING},
+};
 use crate::{
     error::{Error, Result},
     observer::Context,
@@ -34,8 +39,8 @@ pub struct Undone {
 }
 
 /// Removes the landing of `machine`, whose worker `told` of it: the receipt in the folder may have been changed by others, and says nothing
-/// about what is removed in a store. With `force`, even one that was written to since it landed. One that is gone from the machine on which
-/// it was made is taken back already: an undo that was killed then is ended by the next one.
+/// about what is removed in a store. With `force`, even one that was written to since it landed. `state`, of `fleet`, is told when nothing stands
+/// in the way any more: an undo that is killed behind that is ended by the next one, which finds less, or nothing.
 ///
 /// # Errors
 /// [`FleetError::NotUndone`]: it is not this job's, or was started since. Those of removing; then what is left can be undone again.
@@ -44,6 +49,7 @@ pub fn undo(
     spec: &Spec,
     told: Option<&Receipt>,
     force: bool,
+    (state, fleet): (&State, &str),
     context: &Context<'_>,
 ) -> Result<Undone> {
     // Where it was made, whatever the row says now.
@@ -52,12 +58,13 @@ pub fn undo(
     let job = machine.job.ok_or_else(|| stays("its job has no number".into()))?;
     let mut undone =
         Undone { name: machine.name.clone(), removed: Vec::new(), by_hand: Vec::new(), source: spec.source().into() };
-    if told.is_some() && !landing.exists() && !force && !machine.is_of(&Worker::here()) {
+    let has_begun = machine.state == Stand::Undone || machine.code.as_deref() == Some(UNDOING);
+    if told.is_some() && !is_there(&landing) && !force && !has_begun {
         return Err(stays(format!("'{}' is not here; undo it where it was made", landing.display())));
     }
     let (above, last) = match Place::of(&landing) {
         Ok(found) => found,
-        Err(_) if !landing.exists() => return Ok(undone),
+        Err(_) if !is_there(&landing) => return Ok(undone),
         Err(error) => return Err(error),
     };
     let path = landing.join(receipt::FILE_NAME);
@@ -69,13 +76,14 @@ pub fn undo(
         if let Some(file) = written_since(&landing, &receipt).filter(|_| !force) {
             return Err(stays(format!("'{file}' was written to since it landed: the machine was started there")));
         }
+        state.undoing(fleet, &machine.name)?;
         if let Some(told) = told {
             in_store(told, &mut undone, context)?;
             by_hand(told, &mut undone);
         }
-        above.remove_folder(&last)?;
+        StagedFolder::remove_whole(&above, &last, &landing)?;
         undone.removed.push(landing.to_string_lossy().into());
-    } else if landing.exists() {
+    } else if is_there(&landing) {
         return Err(stays(format!("'{}' holds no receipt, and is no landing", landing.display())));
     }
     // What a try that failed has left, to go on with.

@@ -61,6 +61,18 @@ pub(crate) fn had_second_pass(folder: &Place, head: &Head, budget: &Arc<Budget>)
     })
 }
 
+/// Whether all files that `receipt` lists lie in `folder`, the disks with the length that they landed with: a receipt alone is no landing.
+pub(crate) fn is_whole(folder: &Place, receipt: &Receipt) -> bool {
+    let len = |name: &str| folder.open_file(name.as_ref()).ok()?.metadata().ok();
+    let disks =
+        receipt.disks.iter().all(|disk| len(&disk.result).is_some_and(|file| file.len() == disk.after.file_size));
+    let files = receipt
+        .machine
+        .iter()
+        .flat_map(|machine| std::iter::once(&machine.file).chain(machine.also.iter().map(|also| &also.file)));
+    disks && files.into_iter().all(|file| len(file).is_some())
+}
+
 /// The receipt that an earlier run left in `folder` as the last of all files, where it is of the move of `head`: of the same versions of
 /// the same files, into the same disks of the same place and cloud. That run was killed before or just after the landing had its name, and
 /// nothing is made again.

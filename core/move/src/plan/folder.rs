@@ -75,6 +75,11 @@ const MAX_NEIGHBOUR: u64 = 4 << 20;
 /// The most landings beside one that are looked into: twice as many as a fleet has.
 const MOST_NEIGHBOURS: usize = 20_000;
 
+/// The addresses and the characters of a name that are kept of a landing, and the folders of which any are.
+const MOST_MACS: usize = 64;
+const LONGEST_NAME: usize = 255;
+const MOST_FOLDERS: usize = 64;
+
 /// A machine that has landed: its name and addresses; none where there is no landing.
 type Landed = Option<(String, Vec<Mac>)>;
 
@@ -106,6 +111,9 @@ fn neighbours(folder: &Path, budget: &Arc<Budget>) -> Vec<(String, Vec<Mac>)> {
     }
     let own = folder.file_name().unwrap_or_default();
     let found = now.iter().filter(|(name, _)| *name != own).filter_map(|(_, (_, landed))| landed.clone()).collect();
+    if seen.len() >= MOST_FOLDERS {
+        seen.clear();
+    }
     seen.insert((metadata.dev(), metadata.ino()), now);
     found
 }
@@ -115,5 +123,7 @@ fn landed_in(path: &Path, budget: &Arc<Budget>) -> Landed {
     // Anybody may have put a file of that name there; a real one is small.
     let receipt = Receipt::read_up_to(&path.join(crate::receipt::FILE_NAME), MAX_NEIGHBOUR, budget).ok()?;
     let machine = receipt.machine?.after;
-    Some((machine.name.into(), machine.adapters.into_iter().filter_map(|adapter| adapter.mac).collect()))
+    // It is kept, and anybody may have written it.
+    let name = machine.name.chars().take(LONGEST_NAME).collect();
+    Some((name, machine.adapters.into_iter().filter_map(|adapter| adapter.mac).take(MOST_MACS).collect()))
 }

@@ -77,6 +77,18 @@ impl StagedFolder {
         Ok(true)
     }
 
+    /// Removes the folder `name` in `above`, which is at `target`: out of sight in one step, so that no half of it is taken for a landing. What
+    /// a kill leaves of it is found by [`StagedFolder::remove_left`].
+    ///
+    /// # Errors
+    /// What the system says; `Busy` while somebody works on what was left before.
+    pub(crate) fn remove_whole(above: &Place, name: &OsStr, target: &Path) -> Result<()> {
+        Self::remove_left(target)?;
+        let temporary = temporary_for(name);
+        above.rename_new(name, &temporary)?;
+        above.remove_folder(&temporary)
+    }
+
     fn begin(target: &Path, force: bool, mark: &str, again: bool) -> Result<Self> {
         let (above, name) = Place::of(target)?;
         let temporary = temporary_for(&name);

@@ -134,6 +134,13 @@ impl Job<'_> {
         Ok(Some(receipt).filter(|receipt| receipt.job == Some(self.lease.job)))
     }
 
+    /// Notes how far it is, where the database takes it: what decides is how the try ends.
+    fn noted(&self, note: Note<'_>) {
+        if let Err(error) = (self.note)(note) {
+            tracing::warn!(%error, ?note, "it could not be noted");
+        }
+    }
+
     /// Runs the program `after`, unless an earlier worker did and could not say any more that the machine has landed.
     fn after(&self, landing: &str) -> Result<()> {
         if self.lease.after == Some(HookState::Done(Some(0))) {
@@ -147,7 +154,7 @@ impl Job<'_> {
         let landing = folder.to_string_lossy().into_owned();
         let text = serde_json::to_string(receipt).unwrap_or_default();
         // Known before a program runs, which may outlast us.
-        (self.note)(Note::Landed(&landing))?;
+        self.noted(Note::Landed(&landing));
         let after = match self.after(&landing) {
             Ok(()) => None,
             // It has landed all the same, and the next run asks the program again.
@@ -197,8 +204,8 @@ impl Job<'_> {
         }
         self.watch.set_stage(&format!("running '{event}'"), 0);
         let wait = patience(spec.row.hooks.patience.as_ref(), PROGRAM).unwrap_or(PROGRAM);
-        let note = |state| hook.map_or(Ok(()), |hook| (self.note)(Note::Hook(hook, state)));
-        note(HookState::Begun)?;
+        let note = |state| hook.into_iter().for_each(|hook| self.noted(Note::Hook(hook, state)));
+        note(HookState::Begun);
         if lease.goes_on {
             // A worker that has just ended takes its program along; not in the same moment.
             std::thread::sleep(LAST_BREATH);
@@ -212,7 +219,7 @@ impl Job<'_> {
             Ok(_) => Some(0),
             Err(Error::Fleet(FleetError::Program { code, .. })) => *code,
             Err(_) => None,
-        }))?;
+        }));
         said.map(drop)
     }
 

@@ -64,6 +64,9 @@ pub struct Held {
     pub left: Duration,
 }
 
+/// The word for a machine whose landing is being taken back.
+pub(in crate::fleet) const UNDOING: &str = "undoing";
+
 impl State {
     /// Takes the next machine that may begin.
     ///
@@ -158,6 +161,17 @@ impl State {
         self.change(|session| session.execute(statement, &values).map(drop))
     }
 
+    /// Notes that a landing is being taken back.
+    ///
+    /// # Errors
+    /// [`crate::fleet::FleetError::State`].
+    pub fn undoing(&self, fleet: &str, name: &str) -> Result<()> {
+        let values = [Value::from(fleet), name.into(), UNDOING.into()];
+        let statement = "UPDATE reformis_machine SET code = $3, reason = 'its landing is being removed'
+             WHERE fleet = $1 AND name = $2 AND state <> 'running'";
+        self.change(|session| session.execute(statement, &values).map(drop))
+    }
+
     /// Notes that a landing was taken back.
     ///
     /// # Errors
@@ -165,7 +179,7 @@ impl State {
     pub fn undone(&self, fleet: &str, name: &str) -> Result<()> {
         let values = [Value::from(fleet), name.into()];
         let statement =
-            "UPDATE reformis_machine SET state = 'undone', reason = 'its landing was removed', answer = NULL
+            "UPDATE reformis_machine SET state = 'undone', code = NULL, reason = 'its landing was removed', answer = NULL
              WHERE fleet = $1 AND name = $2 AND state <> 'running'";
         self.change(|session| session.execute(statement, &values).map(drop))
     }

@@ -27,11 +27,13 @@ use database::{Database, Session, Trouble};
 use reformis_disk::text::printable;
 use reformis_wire::database::Access;
 
+pub(super) use claim::UNDOING;
 pub use claim::{Claim, Claimed, Held};
 pub use ended::{Ended, Pressed};
 pub use hook::{Hook, HookState};
 pub use lease::{Beat, Lease};
 pub use sync::Synced;
+pub(super) use view::KnownMachines;
 pub use view::{Counts, Machine, Pace, Stand};
 
 use super::error::FleetError;

@@ -15,6 +15,7 @@ use super::{
 use crate::{
     error::Result,
     fleet::{
+        doubt::is_there,
         error::FleetError,
         file::{Fleet, Spec},
         worker::Worker,
@@ -150,7 +151,7 @@ fn refused(known: &BTreeMap<String, Known>, spec: &Spec, again: &[String], worke
 /// Whether the machine's landing was made here, and is not there any more.
 fn is_gone(known: &Known, worker: &Worker) -> bool {
     let is_here = known.host.as_ref().is_none_or(|host| *host == worker.host);
-    is_here && known.landing.as_ref().is_some_and(|landing| !std::path::Path::new(landing).exists())
+    is_here && known.landing.as_ref().is_some_and(|landing| !is_there(landing.as_ref()))
 }
 
 fn sync(

@@ -112,6 +112,9 @@ pub struct Machine {
     pub host: Option<String>,
 }
 
+/// Machines by their names, with what is to be done with each; none of what another version wrote.
+pub(in crate::fleet) type KnownMachines = BTreeMap<String, (Machine, Option<Spec>)>;
+
 impl Machine {
     /// Whether its worker ran on the machine of `worker`, as far as is known.
     pub(crate) fn is_of(&self, worker: &Worker) -> bool {
@@ -241,7 +244,7 @@ impl State {
     ///
     /// # Errors
     /// [`FleetError::State`]; a fleet that is not there has no machines.
-    pub(in crate::fleet) fn known(&self, fleet: &str) -> Result<BTreeMap<String, (Machine, Option<Spec>)>> {
+    pub(in crate::fleet) fn known(&self, fleet: &str) -> Result<KnownMachines> {
         let rules = match self.rules(fleet) {
             Ok((rules, _)) => rules,
             Err(crate::Error::Fleet(FleetError::NoFleet { .. })) => return Ok(BTreeMap::new()),
