@@ -2,7 +2,7 @@
 
 use std::{
     fmt::{Display, Write as _},
-    io::{self, Write},
+    io::{self, IsTerminal, Write},
 };
 
 use anstyle::{AnsiColor, Style};
@@ -52,11 +52,15 @@ pub(crate) fn say(text: &str) {
     anstream::stderr().lock().write_all(text.as_bytes()).ok();
 }
 
-/// Columns under headings, indented by two. Texts may come from strangers.
+/// Columns under headings, indented by two, as wide as the terminal; elsewhere each row is one line. Texts may come from strangers.
 pub(crate) fn columns<const N: usize>(headings: [&str; N], rows: &[[String; N]], right: &[usize]) -> String {
     let mut table = Table::new();
-    table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
-    table.set_width(u16::try_from(width()).unwrap_or(u16::MAX) - 2);
+    table.load_style(presets::NOTHING);
+    // Whoever reads a pipe looks for a sentence in a line: there is no width to fit it into.
+    if io::stdout().is_terminal() {
+        table.set_content_arrangement(ContentArrangement::Dynamic);
+        table.set_width(u16::try_from(width()).unwrap_or(u16::MAX) - 2);
+    }
     table.set_header(headings.map(str::to_string));
     for row in rows {
         table.add_row(row.iter().map(|cell| printable(cell)).collect::<Vec<_>>());
