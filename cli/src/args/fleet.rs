@@ -14,10 +14,21 @@ pub(crate) struct FleetArgs {
 pub(crate) enum FleetCommand {
     /// Writes a fleet file: one row for each machine that is there, with what stands in its way
     #[command(after_help = "Examples:\n  reformis fleet gather harbour: --dest virtio-host --out night.toml\n  \
-                            reformis fleet gather /exports --dest vmbus-host --into /landing")]
+                            reformis fleet gather /exports --dest vmbus-host --into /landing\n  \
+                            reformis fleet gather --from inventory.csv --dest virtio-host --out night.toml\n  \
+                            reformis fleet gather harbour: --dest virtio-host --out night.toml --add")]
     Gather(GatherArgs),
     /// Looks at everything that a night would refuse; nothing is moved
     Check(CheckArgs),
+    /// Does everything but the landing: makes each machine ready, reads some of it, starts it where the file says how
+    #[command(
+        long_about = "Does everything but the landing, for each machine: it is made ready, some of it is read to see how fast its host \
+                      gives it, and where the fleet file names a program for it ([rehearsal]), that starts it from lent disks or \
+                      from a landing apart, and says whether it came up. Verdict, time and findings are in the report, with an \
+                      estimate for the night.",
+        after_help = "Example:\n  reformis fleet rehearse night.toml --allow-programs"
+    )]
+    Rehearse(RehearseArgs),
     /// Makes the moves of a fleet file; run again, it goes on
     #[command(
         long_about = "Makes the moves of a fleet file, several at once: groups one after the other, each machine after those that it \
@@ -33,15 +44,18 @@ pub(crate) enum FleetCommand {
     Work(WorkArgs),
     /// Lets no machine begin any more, on all workers, until `fleet go`; what runs is finished
     Pause(SteerArgs),
-    /// Lets machines begin again after `fleet pause`
-    Go(SteerArgs),
+    /// Lets machines begin again after `fleet pause`; or opens the gates of groups
+    #[command(after_help = "Examples:\n  reformis fleet go night.toml\n  reformis fleet go night.toml desks")]
+    Go(GoArgs),
     /// Holds machines back that wait; the next `fleet run` takes them up again
     Hold(HoldArgs),
     /// Shows where a fleet stands
     Status(StatusArgs),
     /// Asks the machines that were started whether they answer, as the file says
     Confirm(ConfirmArgs),
-    /// Removes the landing of one machine; its source was never touched
+    /// Takes in landings that `carry` made where the machines of the file would land
+    Take(TakeArgs),
+    /// Removes the landings of machines or groups; their sources were never touched
     Undo(UndoArgs),
 }
 
@@ -56,8 +70,11 @@ pub(crate) struct StateArgs {
 #[derive(Debug, Args)]
 pub(crate) struct GatherArgs {
     /// Hosts of reformis.toml (NAME:), folders, machine files, archives, disks
-    #[arg(value_name = "TARGET", required = true)]
+    #[arg(value_name = "TARGET", required_unless_present = "from")]
     pub(crate) targets: Vec<PathBuf>,
+    /// And the machines of an inventory: a CSV file with a column 'source', and others called as keys of a machine's row
+    #[arg(long, value_name = "FILE")]
+    pub(crate) from: Option<PathBuf>,
     /// Where they go: one of `reformis dests`
     #[arg(long, value_name = "NAME")]
     pub(crate) dest: String,
@@ -70,6 +87,12 @@ pub(crate) struct GatherArgs {
     /// Replace FILE if it exists
     #[arg(long, requires = "out")]
     pub(crate) force: bool,
+    /// Add to FILE the machines that are not in it, and leave all that is in it as it is
+    #[arg(long, requires = "out", conflicts_with = "force")]
+    pub(crate) add: bool,
+    /// Put the machines into the group NAME
+    #[arg(long, value_name = "NAME")]
+    pub(crate) group: Option<String>,
     /// Look at N machines at the same time
     #[arg(long, value_name = "N", default_value_t = 4, value_parser = clap::value_parser!(u32).range(1..=64))]
     pub(crate) at_once: u32,
@@ -154,6 +177,51 @@ pub(crate) struct SteerArgs {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct GoArgs {
+    /// The fleet file, or the fleet's name in --state
+    #[arg(value_name = "FLEET")]
+    pub(crate) fleet: PathBuf,
+    /// Open the gates of these groups
+    #[arg(value_name = "GROUP")]
+    pub(crate) groups: Vec<String>,
+    #[command(flatten)]
+    pub(crate) state: StateArgs,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RehearseArgs {
+    /// The fleet file
+    #[arg(value_name = "FILE")]
+    pub(crate) file: PathBuf,
+    #[command(flatten)]
+    pub(crate) state: StateArgs,
+    /// Rehearse these alone: the name of a machine, or of a group; can be given several times
+    #[arg(long, value_name = "NAME")]
+    pub(crate) only: Vec<String>,
+    /// Rehearse N machines at the same time; that of the file where it is not given
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=64))]
+    pub(crate) at_once: Option<u32>,
+    /// Run the programs that the fleet file names; read them first
+    #[arg(long)]
+    pub(crate) allow_programs: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct TakeArgs {
+    /// The fleet file, or the fleet's name in --state
+    #[arg(value_name = "FLEET")]
+    pub(crate) fleet: PathBuf,
+    /// The machines
+    #[arg(value_name = "NAME", required = true)]
+    pub(crate) names: Vec<String>,
+    #[command(flatten)]
+    pub(crate) state: StateArgs,
+    /// Take one whose receipt names another source, too
+    #[arg(long)]
+    pub(crate) force: bool,
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct HoldArgs {
     /// The fleet file, or the fleet's name in --state
     #[arg(value_name = "FLEET")]
@@ -172,7 +240,7 @@ pub(crate) struct StatusArgs {
     pub(crate) fleet: PathBuf,
     #[command(flatten)]
     pub(crate) state: StateArgs,
-    /// Go on showing it, until Ctrl-C or the end of the night
+    /// Go on showing it, until Ctrl-C or the end of the night; with --json, one document on a line whenever something changed
     #[arg(long)]
     pub(crate) watch: bool,
 }
@@ -197,12 +265,12 @@ pub(crate) struct UndoArgs {
     /// The fleet file, or the fleet's name in --state
     #[arg(value_name = "FLEET")]
     pub(crate) fleet: PathBuf,
-    /// The machine
-    #[arg(value_name = "NAME")]
-    pub(crate) name: String,
+    /// Machines, or groups
+    #[arg(value_name = "NAME", required = true)]
+    pub(crate) names: Vec<String>,
     #[command(flatten)]
     pub(crate) state: StateArgs,
-    /// Remove it even if it was written to since it landed
+    /// Remove what was written to since it landed, too
     #[arg(long)]
     pub(crate) force: bool,
 }

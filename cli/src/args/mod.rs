@@ -12,8 +12,8 @@ use reformis_disk::Format;
 
 pub(crate) use disks::{PatchArgs, PeekArgs, RecastArgs, RefitArgs, ResultArgs};
 pub(crate) use fleet::{
-    CheckArgs, ConfirmArgs, FleetArgs, FleetCommand, GatherArgs, HoldArgs, NightArgs, RunArgs, StateArgs, StatusArgs,
-    SteerArgs, UndoArgs, WorkArgs,
+    CheckArgs, ConfirmArgs, FleetArgs, FleetCommand, GatherArgs, GoArgs, HoldArgs, NightArgs, RehearseArgs, RunArgs,
+    StateArgs, StatusArgs, SteerArgs, TakeArgs, UndoArgs, WorkArgs,
 };
 pub(crate) use lend::LendArgs;
 pub(crate) use moving::{CarryArgs, ChoiceArgs, DraftArgs, FirmwareWord, GuestArgs, MacWord, MoveArgs, ThenWord};
@@ -267,7 +267,8 @@ pub(crate) enum Command {
                       each machine its findings, its chain of boot evidence, what was changed inside, and a map of its \
                       disks. Nothing is measured anew but where the disks that landed hold data.",
         after_help = "Examples:\n  reformis report landing/tidelog/receipt.json\n  \
-                      reformis report night.toml --out morning.html --title 'Saltmarsh Sound, in one night'"
+                      reformis report night.toml --out morning.html --title 'Saltmarsh Sound, in one night'\n  \
+                      reformis report night.toml --csv morning.csv"
     )]
     Report(ReportArgs),
     /// Many moves, in one night
@@ -440,8 +441,11 @@ pub(crate) struct ReportArgs {
     /// What the page is called
     #[arg(long, value_name = "TEXT", default_value = "What the moves came to")]
     pub(crate) title: String,
-    /// Replace FILE if it exists
-    #[arg(long, requires = "out")]
+    /// Write a row for each machine to FILE, as CSV for a spreadsheet
+    #[arg(long, value_name = "FILE")]
+    pub(crate) csv: Option<PathBuf>,
+    /// Replace files that exist
+    #[arg(long)]
     pub(crate) force: bool,
 }
 

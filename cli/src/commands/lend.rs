@@ -204,29 +204,6 @@ pub(super) fn served(server: &Server, at: &str, tls: bool) -> Vec<Served> {
     server.exports().iter().map(|export| Served { export: export.name.clone(), at: place.clone() }).collect()
 }
 
-/// An export as a link.
-fn link(served: &Served) -> String {
-    let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '/' | '.' | '-' | '_');
-    let coded = |text: &str| -> String {
-        let each = |c: char| {
-            let mut buf = [0; 4];
-            match plain(c) {
-                true => c.to_string(),
-                false => c.encode_utf8(&mut buf).bytes().map(|byte| format!("%{byte:02X}")).collect(),
-            }
-        };
-        text.chars().map(each).collect()
-    };
-    let name = coded(&served.export);
-    match &served.at {
-        ServedAt::Socket(path) => format!("nbd+unix:///{name}?socket={}", coded(path)),
-        ServedAt::Port { host, port, tls } => {
-            let host = if host.contains(':') { format!("[{host}]") } else { host.clone() };
-            format!("{}://{host}:{port}/{name}", if *tls { "nbds" } else { "nbd" })
-        }
-    }
-}
-
 /// What is shown when it begins.
 pub(super) struct Shown<'a> {
     pub(super) target: &'a str,
@@ -245,7 +222,7 @@ impl Shown<'_> {
                 "size": export.disk.size(),
                 "boot": disk.and_then(|disk| disk.boot),
                 "writable": export.writable.is_some(),
-                "link": link(served),
+                "link": served.link(),
             })
         };
         let lent = serde_json::json!({
@@ -282,7 +259,7 @@ impl Shown<'_> {
         let row = |(export, served, disk): (&Export, &Served, Option<&LentDisk>)| {
             let boot = disk.and_then(|disk| disk.boot).map_or(String::new(), |boot| boot.to_string());
             let edits = disk.map_or(0, |disk| disk.edits.len());
-            [printable(&link(served)), ByteSize(export.disk.size()).to_string(), edits.to_string(), boot]
+            [printable(&served.link()), ByteSize(export.disk.size()).to_string(), edits.to_string(), boot]
         };
         text += &columns(["export", "size", "edits", "boot"], &self.rows().map(row).collect::<Vec<_>>(), &[1, 2]);
         if let Some(guest) = self.lent.map(|lent| &lent.guest) {

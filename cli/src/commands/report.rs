@@ -33,12 +33,18 @@ pub(crate) fn run(args: &ReportArgs, session: &Session) -> Result<Exit> {
     if let Some(path) = args.out.as_deref().filter(|_| !to_stdout) {
         save(&report, path, &args.title, args.force)?;
     }
+    if let Some(path) = &args.csv {
+        staging::write(path, report::csv(&report).as_bytes(), args.force, report.access)?;
+    }
     if session.json {
         emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "report": report }))?;
     } else if to_stdout {
         emit(&page::page(&report, &args.title, Path::new("."), &TimeZone::system()))?;
     } else {
         emit(&show(&report, args.out.as_deref()))?;
+        if let Some(path) = &args.csv {
+            emit(&format!("  the table is in {}\n", quoted(&path.to_string_lossy())))?;
+        }
     }
     Ok(Exit::Done)
 }
@@ -103,6 +109,10 @@ pub(super) fn show(report: &Report, out: Option<&Path>) -> String {
             let rows: Vec<_> = fleet.open.iter().map(row).collect();
             text += &columns(["machine", "group", "state", "tries", "why"], &rows, &[3]);
         }
+    }
+    if let Some(fleet) = report.fleet.as_ref().filter(|fleet| !fleet.rehearsals.is_empty()) {
+        let well = fleet.rehearsals.iter().filter(|one| one.is_well()).count();
+        text += &format!("{well} of {} were rehearsed without trouble\n", fleet.rehearsals.len());
     }
     text += &heading("Machines, the most urgent first");
     text += &columns(["machine", "boots", "to", "disks", "landed", "took", "edits", "asks"], &rows, &[3, 4, 5, 6, 7]);

@@ -85,9 +85,12 @@ pub(super) fn all(folder: &Path, session: &Session) -> Result<bool> {
         site: Site::default(),
         links: Links::OwnFolder,
         at_once: 4,
+        inventory: Vec::new(),
+        group: None,
+        existing: None,
     };
     let rows = gather::gather(&options, &session.context())?;
-    show(session, &fleet::show_gathered(&rows, Some(&file)))?;
+    show(session, &fleet::show_gathered(&rows, Some(&file), false))?;
     let gathered = gather::write(&rows, &options, &file_word, Timestamp::now());
     fs::write(&file, &gathered).with_context(|| format!("writing '{}'", file.display()))?;
 

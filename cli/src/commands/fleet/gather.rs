@@ -7,7 +7,10 @@ use jiff::Timestamp;
 use reformis_disk::{ByteSize, source::Access};
 use reformis_move::{
     Severity,
-    fleet::gather::{self, Gathered, Options, Ready},
+    fleet::{
+        Fleet, Inventory,
+        gather::{self, Gathered, Options, Ready},
+    },
     staging,
 };
 
@@ -25,6 +28,13 @@ pub(super) fn run(args: &GatherArgs, session: &Session) -> Result<Exit> {
         false if reformis_wire::Wires::is_link(path) => Ok(path.clone()),
         false => std::path::absolute(path),
     };
+    let inventory = args.from.as_deref().map(Inventory::read).transpose()?.unwrap_or_default();
+    if !inventory.unknown.is_empty() {
+        let columns = reformis_disk::text::printable(&inventory.unknown.join(", "));
+        session.progress.say(&format!("Columns that are no keys of a row, and are passed over: {columns}\n"));
+    }
+    // What is there is kept, as a person changed it.
+    let earlier = args.out.as_deref().filter(|path| args.add && path.is_file());
     let options = Options {
         targets: args.targets.iter().map(absolute).collect::<Result<_, _>>()?,
         destination: args.dest.clone(),
@@ -32,20 +42,30 @@ pub(super) fn run(args: &GatherArgs, session: &Session) -> Result<Exit> {
         site: session.site.clone(),
         links: links(args.trust_links),
         at_once: args.at_once as usize,
+        inventory: inventory.entries,
+        group: args.group.clone(),
+        existing: earlier.map(Fleet::read).transpose()?,
     };
     let rows = gather::gather(&options, &session.context())?;
     let out = args.out.as_deref().map_or_else(|| "night.toml".into(), Path::to_string_lossy);
-    let text = gather::write(&rows, &options, &quoted(&out), Timestamp::now());
+    let text = match earlier {
+        Some(path) => {
+            let text = std::fs::read_to_string(path)?;
+            // Where there is nothing new, the file stays as it is.
+            if rows.is_empty() { text } else { gather::added(&text, &rows, &options, path, Timestamp::now())? }
+        }
+        None => gather::write(&rows, &options, &quoted(&out), Timestamp::now()),
+    };
     let to_stdout = args.out.as_deref() == Some(Path::new("-"));
     if let Some(path) = args.out.as_deref().filter(|_| !to_stdout) {
-        staging::write(path, text.as_bytes(), args.force, Access::ANYBODY)?;
+        staging::write(path, text.as_bytes(), args.force || earlier.is_some(), Access::ANYBODY)?;
     }
     if session.json {
         emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "machines": rows }))?;
     } else if to_stdout {
         emit(&text)?;
     } else {
-        emit(&show(&rows, args.out.as_deref()))?;
+        emit(&show(&rows, args.out.as_deref(), earlier.is_some()))?;
     }
     Ok(Exit::Done)
 }
@@ -57,10 +77,11 @@ fn into(args: &GatherArgs) -> Result<PathBuf> {
 }
 
 /// The rows as a person reads them.
-pub(crate) fn show(rows: &[Gathered], out: Option<&Path>) -> String {
+pub(crate) fn show(rows: &[Gathered], out: Option<&Path>, is_added: bool) -> String {
     let count = |ready| rows.iter().filter(|row| row.ready == ready).count();
     let mut text = format!(
-        "{}: {} ready, {} with something that asks for a hand, {} blocked\n\n",
+        "{}{}: {} ready, {} with something that asks for a hand, {} blocked\n\n",
+        if is_added { "Added " } else { "" },
         if rows.len() == 1 { "1 machine".into() } else { format!("{} machines", rows.len()) },
         count(Ready::Ready),
         count(Ready::Asks),

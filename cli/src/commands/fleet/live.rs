@@ -20,7 +20,10 @@ use ratatui::{
         terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode},
     },
 };
-use reformis_move::fleet::{Stand, State, night::Control};
+use reformis_move::fleet::{
+    Stand, State,
+    night::{Control, estimate::outlook},
+};
 
 use rustix::{
     event::{PollFd, PollFlags, Timespec, poll},
@@ -144,7 +147,8 @@ fn key_comes(wait: Duration) -> io::Result<bool> {
 
 /// Asks where the fleet stands.
 fn learn(picture: &mut Picture, state: &State, name: &str) -> Result<()> {
-    picture.learn(state.machines(name)?, state.pace(name)?, state.rules(name)?.1);
+    let (machines, pace) = outlook(state, name)?;
+    picture.learn(machines, pace, state.rules(name)?.1);
     Ok(())
 }
 

@@ -7,8 +7,10 @@ mod hands;
 mod live;
 mod night;
 mod place;
+mod rehearse;
 mod status;
 mod steer;
+mod take;
 mod undo;
 mod words;
 
@@ -42,13 +44,15 @@ pub(crate) fn run(args: &FleetArgs, session: &Session) -> Result<Exit> {
     match &args.what {
         FleetCommand::Gather(args) => gather::run(args, session),
         FleetCommand::Check(args) => check::run(args, session),
+        FleetCommand::Rehearse(args) => rehearse::run(args, session),
         FleetCommand::Run(args) => night::run(args, session),
         FleetCommand::Work(args) => night::work(args, session),
-        FleetCommand::Pause(args) => steer::pause(args, true, session),
-        FleetCommand::Go(args) => steer::pause(args, false, session),
+        FleetCommand::Pause(args) => steer::pause(args, session),
+        FleetCommand::Go(args) => steer::go(args, session),
         FleetCommand::Hold(args) => steer::hold(args, session),
         FleetCommand::Status(args) => status::run(args, session),
         FleetCommand::Confirm(args) => confirm::run(args, session),
+        FleetCommand::Take(args) => take::run(args, session),
         FleetCommand::Undo(args) => undo::run(args, session),
     }
 }

@@ -29,7 +29,7 @@ use crate::{
 };
 
 /// Machines at once where neither the file nor the command says.
-const AT_ONCE: u32 = 2;
+pub(super) const AT_ONCE: u32 = 2;
 
 pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
     if !args.file.is_file() {
@@ -228,6 +228,26 @@ pub(crate) fn line(event: &Event) -> String {
             text(worker),
             duration(*seconds)
         ),
+        Event::Near { name, seconds, bytes } => format!(
+            "{name}: its first pass is made after {}, {}; the rest waits for its turn\n",
+            duration(*seconds),
+            ByteSize(*bytes)
+        ),
+        Event::Gate { group, answers, silent } => {
+            let who = match &silent[..] {
+                [] => String::new(),
+                several if several.len() > 5 => format!(" ({}, … do not yet)", several[..5].join(", ")),
+                [one] => format!(" ({one} does not yet)"),
+                several => format!(" ({} do not yet)", several.join(", ")),
+            };
+            let when = if *answers { format!("when those before it answer{who}, or ") } else { String::new() };
+            format!("The group {group} begins {when}when a person says so: `reformis fleet go` and its name.\n")
+        }
+        Event::Quiet { host, until } => {
+            let until = until.to_zoned(TimeZone::system()).strftime("%H:%M").to_string();
+            format!("Nothing begins that is on {host} before {until}.\n")
+        }
+        Event::Untold { what, reason } => format!("{} {what}: {}\n", paint(WARN, "Not told of"), text(reason)),
         Event::Lost { name } => format!("{name}: another worker has taken it over\n"),
         Event::Waits { until } => {
             let until = until.to_zoned(TimeZone::system()).strftime("%H:%M").to_string();

@@ -1,11 +1,11 @@
 //! Which fleet is meant, and where its state is.
 
-use std::path::Path;
+use std::{collections::BTreeSet, path::Path};
 
 use anyhow::Result;
 use reformis_move::{
     Error,
-    fleet::{Fleet, Place, State},
+    fleet::{Fleet, Place, State, Worker},
 };
 use reformis_wire::database::Access;
 
@@ -27,6 +27,15 @@ impl Opened {
             true => Self::of(Fleet::read(named)?.name, Some(named), args, false, session),
             false => Self::of(named.to_string_lossy().into_owned(), None, args, false, session),
         }
+    }
+
+    /// The fleet in the file at `file`, and its state, into which it is brought as it is now. Nothing begins by that, and nothing that failed
+    /// waits again.
+    pub(crate) fn brought_in(file: &Path, args: &StateArgs, session: &Session) -> Result<(Fleet, Self)> {
+        let fleet = Fleet::read(file)?;
+        let opened = Self::of(fleet.name.clone(), Some(file), args, true, session)?;
+        opened.state.sync(&fleet, &[], Some(&BTreeSet::new()), &Worker::here())?;
+        Ok((fleet, opened))
     }
 
     /// The fleet called `name`, whose file is at `file`. With `make`, its state is made where there is none.

@@ -7,11 +7,14 @@ use std::{
 
 use anyhow::Result;
 use reformis_disk::{ByteSize, text::printable};
-use reformis_move::fleet::{Counts, Doubt, Fleet, Machine, Pace, Stand, doubts};
+use reformis_move::fleet::{
+    Counts, Doubt, Fleet, Machine, Pace, Stand, doubts,
+    night::estimate::{night, outlook},
+};
 
 use super::{
     Opened,
-    words::{left, line, what},
+    words::{line, what},
 };
 use crate::{
     Session,
@@ -36,45 +39,72 @@ pub(super) fn run(args: &StatusArgs, session: &Session) -> Result<Exit> {
         }
         false => Vec::new(),
     };
-    if args.watch && !session.json && super::live::can_draw() {
+    if args.watch && session.json {
+        return lines(&opened, &doubted, session);
+    }
+    if args.watch && super::live::can_draw() {
         let control = reformis_move::fleet::night::Control { stop: session.cancel.clone(), ..Default::default() };
         super::live::watch(&opened, &control)?;
     } else if args.watch {
         let mut last = String::new();
-        while !session.cancel.load(Ordering::Relaxed) {
-            let machines = opened.state.machines(&opened.name)?;
-            let counts = Counts::of(&machines);
+        until_it_is_over(session, || {
+            let counts = Counts::of(&opened.state.machines(&opened.name)?);
             let line = line(&counts);
-            if session.json {
-                emit(&(serde_json::json!({ "event": "status", "counts": counts }).to_string() + "\n"))?;
-            } else if line != last {
+            if line != last {
                 emit(&format!("{line}\n"))?;
             }
             last = line;
-            if counts.running + counts.waiting == 0 {
-                break;
-            }
-            let until = Instant::now() + EVERY;
-            while Instant::now() < until && !session.cancel.load(Ordering::Relaxed) {
-                std::thread::sleep(Duration::from_millis(50));
-            }
-        }
+            Ok(counts.running + counts.waiting == 0)
+        })?;
     }
-    let machines = opened.state.machines(&opened.name)?;
-    let pace = opened.state.pace(&opened.name)?;
     if session.json {
-        let told = |(name, doubt): &(String, Doubt)| serde_json::json!({ "name": name, "doubt": doubt, "reason": doubt.sentence(), "remedy": doubt.remedy() });
-        let doubts: Vec<_> = doubted.iter().map(told).collect();
-        let (counts, paused) = (Counts::of(&machines), opened.state.rules(&opened.name)?.1);
-        let document = serde_json::json!({ "schema": JSON_SCHEMA, "fleet": opened.name, "paused": paused, "counts": counts, "machines": machines, "doubts": doubts });
-        emit_json(&document)?;
+        emit_json(&document(&opened, &doubted)?)?;
     } else {
+        let (machines, pace) = outlook(&opened.state, &opened.name)?;
         emit(&show(&opened.name, &machines, &pace))?;
         if !doubted.is_empty() {
             emit(&(heading("What does not fit") + &super::words::doubts(&doubted)))?;
         }
     }
     Ok(Exit::Done)
+}
+
+/// The status as one document; `docs/fleet-status.schema.json` is its schema.
+fn document(opened: &Opened, doubted: &[(String, Doubt)]) -> Result<serde_json::Value> {
+    let (machines, _) = outlook(&opened.state, &opened.name)?;
+    let told = |(name, doubt): &(String, Doubt)| serde_json::json!({ "name": name, "doubt": doubt, "reason": doubt.sentence(), "remedy": doubt.remedy() });
+    let doubts: Vec<_> = doubted.iter().map(told).collect();
+    let (counts, paused) = (Counts::of(&machines), opened.state.rules(&opened.name)?.1);
+    Ok(
+        serde_json::json!({ "schema": JSON_SCHEMA, "fleet": opened.name, "paused": paused, "counts": counts, "machines": machines, "doubts": doubts }),
+    )
+}
+
+/// A document on a line whenever something has changed, until nothing is left to change.
+fn lines(opened: &Opened, doubted: &[(String, Doubt)], session: &Session) -> Result<Exit> {
+    let mut last = serde_json::Value::Null;
+    until_it_is_over(session, || {
+        let document = document(opened, doubted)?;
+        if document != last {
+            emit(&(document.to_string() + "\n"))?;
+        }
+        let open = |state: &str| document["counts"][state].as_u64().unwrap_or(0);
+        let is_over = open("running") + open("waiting") == 0;
+        last = document;
+        Ok(is_over)
+    })?;
+    Ok(Exit::Done)
+}
+
+/// Looks again and again until `look` says that it is over, or the person stops it.
+fn until_it_is_over(session: &Session, mut look: impl FnMut() -> Result<bool>) -> Result<()> {
+    while !session.cancel.load(Ordering::Relaxed) && !look()? {
+        let until = Instant::now() + EVERY;
+        while Instant::now() < until && !session.cancel.load(Ordering::Relaxed) {
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    }
+    Ok(())
 }
 
 /// Where a fleet stands, as a person reads it.
@@ -96,7 +126,7 @@ pub(crate) fn show(name: &str, machines: &[Machine], pace: &Pace) -> String {
         })
         .collect();
     text += &columns(["machine", "group", "state", "data", "took", ""], &rows, &[3, 4]);
-    if let Some(seconds) = left(machines, pace, counts.running.max(1)) {
+    if let Some(seconds) = night(machines, pace, counts.running.max(1)) {
         text += &format!("\nAbout {} left, with {} at once.\n", duration(seconds), counts.running.max(1));
     }
     let helps = machines.iter().filter(|machine| machine.state == Stand::Failed);

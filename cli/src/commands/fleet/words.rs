@@ -1,11 +1,14 @@
 //! What there is to say of a fleet, in a few words.
 
 use reformis_move::{
-    fleet::{Counts, Doubt, Fleet, Machine, Pace, Spec, Stand, night::seconds_left},
+    fleet::{Counts, Doubt, Fleet, Machine, Spec, Stand},
     verdict::Boots,
 };
 
-use crate::output::{FAINT, paint, width, wrapped};
+use crate::{
+    output::{FAINT, paint, width, wrapped},
+    progress::duration,
+};
 
 /// Whether a machine boots, in a few words.
 pub(crate) fn boots(boots: Boots) -> &'static str {
@@ -32,19 +35,6 @@ pub(crate) fn line(counts: &Counts) -> String {
     format!("{machines}: {}", parts.collect::<Vec<_>>().join(", "))
 }
 
-/// Seconds that are left of the night, about, with `at_once` machines at the same time.
-pub(crate) fn left(machines: &[Machine], pace: &Pace, at_once: usize) -> Option<f64> {
-    let open = machines.iter().filter(|machine| matches!(machine.state, Stand::Running | Stand::Waiting));
-    let (mut bytes, mut unknown) = (0u64, 0);
-    for machine in open {
-        match machine.size.or(machine.total.filter(|total| *total > 0)) {
-            Some(size) => bytes = bytes.saturating_add(size.saturating_sub(machine.done.unwrap_or(0))),
-            None => unknown += 1,
-        }
-    }
-    seconds_left(pace, bytes, unknown, at_once).filter(|seconds| *seconds > 0.0)
-}
-
 /// What there is to say of a machine, in a few words.
 pub(crate) fn what(machine: &Machine) -> String {
     let of_stage = || {
@@ -55,8 +45,17 @@ pub(crate) fn what(machine: &Machine) -> String {
             None => stage,
         })
     };
+    let takes = |word: &str| {
+        let seconds = machine.left_seconds.filter(|seconds| *seconds >= 1.0);
+        seconds.map(|seconds| format!("{word} {}", duration(seconds)))
+    };
     match machine.state {
-        Stand::Running => of_stage().unwrap_or_default(),
+        Stand::Running => {
+            let parts = [of_stage(), takes("about").map(|left| format!("{left} left"))];
+            parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
+        }
+        Stand::Waiting if machine.first_pass.is_some() => "its first pass is made".into(),
+        Stand::Waiting if machine.tries == 0 && machine.reason.is_none() => takes("takes about").unwrap_or_default(),
         Stand::Waiting if machine.tries > 0 => {
             format!("tried {} times: {}", machine.tries, machine.reason.clone().unwrap_or_default())
         }

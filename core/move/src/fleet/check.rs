@@ -10,13 +10,13 @@ use super::{
     doubt::{Doubt, doubts_of},
     error::FleetError,
     file::{Fleet, Spec},
-    look::{each, look},
+    look::{each, goes, look},
     night::free,
     state::{Stand, State},
 };
 use crate::{
     error::{Error, Result},
-    finding::{Finding, FindingRecord, Severity},
+    finding::{Finding, FindingRecord},
     observer::Context,
     verdict::Verdict,
 };
@@ -131,11 +131,7 @@ fn of_machine(fleet: &Fleet, spec: &Spec, site: &Site, context: &Context<'_>) ->
             checked.bytes = seen.bytes;
             checked.verdict = seen.verdict;
             checked.findings = seen.findings.iter().map(Finding::record).collect();
-            let is_open = |finding: &&Finding| {
-                finding.severity() == Severity::Blocker
-                    && (!spec.row.accept.iter().any(|code| code == finding.code()) || !finding.is_acceptable())
-            };
-            checked.goes = !seen.findings.iter().any(|finding| is_open(&finding));
+            checked.goes = goes(&seen.findings, &spec.row.accept);
             return checked;
         }
         Err(error) => error,

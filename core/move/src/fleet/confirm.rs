@@ -54,6 +54,32 @@ pub fn confirm(
     wires: &Wires,
     cancel: &AtomicBool,
 ) -> Result<Option<Answer>> {
+    let patience = spec.row.confirm.as_ref().and_then(|confirm| patience(confirm.patience.as_ref(), ANSWER).ok());
+    ask(machine, spec, keeper, wires, cancel, patience.unwrap_or(ANSWER).unsigned_abs())
+}
+
+/// As [`confirm`], by one try.
+///
+/// # Errors
+/// As those of [`confirm`].
+pub(super) fn once(
+    machine: &Machine,
+    spec: &Spec,
+    keeper: Option<&[OsString]>,
+    wires: &Wires,
+    cancel: &AtomicBool,
+) -> Result<Option<Answer>> {
+    ask(machine, spec, keeper, wires, cancel, TRY)
+}
+
+fn ask(
+    machine: &Machine,
+    spec: &Spec,
+    keeper: Option<&[OsString]>,
+    wires: &Wires,
+    cancel: &AtomicBool,
+    wait: Duration,
+) -> Result<Option<Answer>> {
     let Some(confirm) = &spec.row.confirm else { return Ok(None) };
     let asked = match confirm {
         Confirm { tcp: Some(tcp), .. } => format!("port {tcp}"),
@@ -66,7 +92,6 @@ pub fn confirm(
     if confirm.program.is_some() && keeper.is_none() {
         return Ok(None);
     }
-    let wait = patience(confirm.patience.as_ref(), ANSWER).unwrap_or(ANSWER).unsigned_abs();
     let begun = Instant::now();
     loop {
         let left = wait.saturating_sub(begun.elapsed());

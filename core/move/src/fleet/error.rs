@@ -103,6 +103,28 @@ pub enum FleetError {
         /// Bytes that the landing may take, and those that are to stay free.
         needed: u64,
     },
+    /// A landing that cannot be taken into the fleet.
+    #[error("no landing is taken in for '{name}': {what}")]
+    NotTaken {
+        /// The machine.
+        name: String,
+        /// Why.
+        what: String,
+    },
+    /// No group of the name has a gate.
+    #[error("there is no group called '{name}' in the fleet")]
+    NoGroup {
+        /// The name.
+        name: String,
+    },
+    /// An inventory that cannot be read. A stranger may have written it.
+    #[error("the inventory '{file}': {what}")]
+    Inventory {
+        /// The file.
+        file: String,
+        /// What is wrong, with its line where it is known.
+        what: String,
+    },
     /// A landing that cannot be undone.
     #[error("the landing of '{name}' stays: {what}")]
     NotUndone {
@@ -130,6 +152,9 @@ impl FleetError {
             Self::StillLanded { .. } => "still-landed",
             Self::NoRoom { .. } => "no-room",
             Self::NotUndone { .. } => "not-undone",
+            Self::NotTaken { .. } => "not-taken",
+            Self::NoGroup { .. } => "no-such-group",
+            Self::Inventory { .. } => "bad-inventory",
         }
     }
 
@@ -153,7 +178,9 @@ impl FleetError {
             ),
             Self::StillLanded { .. } => Some("`reformis fleet undo` removes it; then it can be moved once more."),
             Self::NoRoom { .. } => Some("Make room, or let some machines land elsewhere."),
-            Self::NotUndone { .. } | Self::NotHeld { .. } => None,
+            Self::Inventory { .. } => Some("docs/fleet.md shows the columns."),
+            Self::NoGroup { .. } => Some("The fleet file names its groups."),
+            Self::NotUndone { .. } | Self::NotHeld { .. } | Self::NotTaken { .. } => None,
         }
     }
 }

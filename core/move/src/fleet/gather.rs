@@ -16,7 +16,8 @@ use reformis_wire::Wires;
 use serde::Serialize;
 
 use super::{
-    file::is_name,
+    file::{Fleet, Spec, is_name},
+    inventory::{Entry, quoted},
     look::{Seen, each, look},
 };
 use crate::{
@@ -48,6 +49,12 @@ pub struct Options {
     pub links: Links,
     /// Machines that are looked at at the same time.
     pub at_once: usize,
+    /// Machines of an inventory, besides.
+    pub inventory: Vec<Entry>,
+    /// The group of all that say none themselves.
+    pub group: Option<String>,
+    /// The fleet that they are added to: what it has is not gathered again.
+    pub existing: Option<Fleet>,
 }
 
 /// How ready a machine is.
@@ -81,13 +88,28 @@ pub struct Gathered {
     pub findings: Vec<FindingRecord>,
     /// Why nothing more is known of it.
     pub error: Option<String>,
+    /// What an inventory says of it: keys of its row, with their values as TOML.
+    #[serde(skip)]
+    pub keys: Vec<(&'static str, String)>,
 }
 
 /// Where a machine was found.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 struct Found {
     source: String,
     machine: Option<String>,
+    /// What an inventory says of it.
+    entry: Entry,
+}
+
+impl Found {
+    fn at(source: String) -> Self {
+        Self { source, ..Self::default() }
+    }
+
+    fn one_of(source: &str, machine: String) -> Self {
+        Self { source: source.into(), machine: Some(machine), ..Self::default() }
+    }
 }
 
 /// Looks for machines, and at each; those that are ready come first.
@@ -99,9 +121,21 @@ pub fn gather(options: &Options, context: &Context<'_>) -> Result<Vec<Gathered>>
     for target in &options.targets {
         found.extend(machines_of(target, options, context)?);
     }
+    for entry in &options.inventory {
+        let (source, machine) = (entry.source.clone(), entry.machine.clone());
+        found.push(Found { source, machine, entry: entry.clone() });
+    }
+    let mut names = BTreeSet::new();
+    if let Some(fleet) = &options.existing {
+        let has = |found: &Found| {
+            let is_it = |spec: &Spec| spec.is_of(&found.source, found.machine.as_deref());
+            fleet.machines.iter().any(is_it)
+        };
+        found.retain(|found| !has(found));
+        names.extend(fleet.machines.iter().map(|spec| spec.row.name.clone()));
+    }
     let seen = each(&found, options.at_once, |found| look_at(found, options, context));
     context.check()?;
-    let mut names = BTreeSet::new();
     let mut rows = Vec::new();
     for (found, seen) in found.iter().zip(seen) {
         rows.push(row(found, seen, &mut names));
@@ -114,7 +148,7 @@ fn machines_of(target: &Path, options: &Options, context: &Context<'_>) -> Resul
     let text = target.to_string_lossy().into_owned();
     if let Some((host, "")) = context.wires.host_of(&text) {
         let rows = context.wires.machines(host)?;
-        let found = |row: &reformis_wire::hosts::Row| Found { source: format!("{host}:{}", row.name), machine: None };
+        let found = |row: &reformis_wire::hosts::Row| Found::at(format!("{host}:{}", row.name));
         return Ok(rows.iter().map(found).collect());
     }
     if context.wires.is_named(&text) || Wires::is_link(target) || !target.is_dir() {
@@ -141,10 +175,10 @@ fn several(source: String, options: &Options, context: &Context<'_>) -> Result<V
     let opening = Opening::new(options.links, context.budget, context.wires);
     match target::open(Path::new(&source), &opening) {
         Err(Error::Several { names, .. }) => {
-            Ok(names.into_iter().map(|name| Found { source: source.clone(), machine: Some(name) }).collect())
+            Ok(names.into_iter().map(|name| Found::one_of(&source, name)).collect())
         }
         Err(error) if error.is_interrupted() => Err(error),
-        _ => Ok(vec![Found { source, machine: None }]),
+        _ => Ok(vec![Found::at(source)]),
     }
 }
 
@@ -161,14 +195,14 @@ fn in_folder(folder: &Path, options: &Options, context: &Context<'_>) -> Result<
                 let parts = target.disks.iter().flat_map(|disk| disk.parts.iter().map(Part::place));
                 let below = target.disks.iter().flat_map(|disk| disk.image.iter().flat_map(|image| &image.files));
                 owned.extend(parts.chain(below.map(|file| target::place_of(file.as_ref()))));
-                found.push((Found { source, machine: None }, None));
+                found.push((Found::at(source), None));
             }
             Ok(target) => {
                 let first = target.disks.first().and_then(|disk| disk.parts.first()).map(Part::place);
-                found.push((Found { source, machine: None }, first));
+                found.push((Found::at(source), first));
             }
             Err(Error::Several { names, .. }) => {
-                let rows = names.into_iter().map(|name| Found { source: source.clone(), machine: Some(name) });
+                let rows = names.into_iter().map(|name| Found::one_of(&source, name));
                 found.extend(rows.map(|found| (found, None)));
             }
             Err(error) if error.is_interrupted() => return Err(error),
@@ -184,7 +218,7 @@ fn look_at(found: &Found, options: &Options, context: &Context<'_>) -> Result<Se
     let order = Order::Target {
         path: found.source.clone().into(),
         machine: found.machine.clone(),
-        destination: options.destination.clone(),
+        destination: found.entry.destination.clone().unwrap_or_else(|| options.destination.clone()),
         into: options.into.clone(),
         choices: Box::new(Choices::default()),
     };
@@ -193,6 +227,11 @@ fn look_at(found: &Found, options: &Options, context: &Context<'_>) -> Result<Se
 
 fn row(found: &Found, seen: Result<Seen>, names: &mut BTreeSet<String>) -> Gathered {
     let (source, machine) = (found.source.clone(), found.machine.clone());
+    let mut keys = found.entry.keys.clone();
+    keys.extend(found.entry.destination.iter().map(|name| ("destination", quoted(name))));
+    // A name that was given is taken as it is, and is wrong where it is: who gave it looks for it.
+    let given = found.entry.name.clone();
+    names.extend(given.clone());
     match seen {
         Ok(seen) => {
             let worst = seen.findings.iter().map(crate::Finding::severity).min();
@@ -203,7 +242,8 @@ fn row(found: &Found, seen: Result<Seen>, names: &mut BTreeSet<String>) -> Gathe
             };
             let findings = seen.findings.iter().map(crate::Finding::record).collect();
             let (size, verdict) = (seen.bytes, seen.verdict);
-            Gathered { name: only(seen.name, names), source, machine, ready, size, verdict, findings, error: None }
+            let name = given.unwrap_or_else(|| only(seen.name, names));
+            Gathered { name, source, machine, ready, size, verdict, findings, error: None, keys }
         }
         Err(error) => {
             let findings = match &error {
@@ -212,9 +252,10 @@ fn row(found: &Found, seen: Result<Seen>, names: &mut BTreeSet<String>) -> Gathe
             };
             let last = machine.as_deref().unwrap_or_else(|| source.rsplit(['/', ':']).next().unwrap_or_default());
             let plain: String = last.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
-            let name = only(plain.trim_matches('-').chars().take(50).collect(), names);
+            let name = given.unwrap_or_else(|| only(plain.trim_matches('-').chars().take(50).collect(), names));
             let error = Some(error.to_string());
-            Gathered { name, source, machine, ready: Ready::Blocked, size: None, verdict: None, findings, error }
+            let (ready, size, verdict) = (Ready::Blocked, None, None);
+            Gathered { name, source, machine, ready, size, verdict, findings, error, keys }
         }
     }
 }
@@ -230,9 +271,6 @@ fn only(name: String, names: &mut BTreeSet<String>) -> String {
 
 /// The fleet file for `rows`. Texts in it may come from strangers: comments are one line each, and strings are quoted.
 pub fn write(rows: &[Gathered], options: &Options, file: &str, now: Timestamp) -> String {
-    // Every string of JSON is one of TOML, on one line, but for the character DEL.
-    let quoted = |text: &str| serde_json::Value::from(text).to_string().replace('\u{7f}', "\\u007f");
-    let line = |text: &str| printable(text).replace(['\n', '\r'], " ");
     let mut text = format!(
         "# Gathered on {}. Read it, change it; then\n#   reformis fleet check {file}\n#   reformis fleet run {file}\n\
          # docs/fleet.md shows every key.\n\n[limits]\nat-once = {}\n\n[defaults]\ndestination = {}\ninto = {}\n",
@@ -241,6 +279,31 @@ pub fn write(rows: &[Gathered], options: &Options, file: &str, now: Timestamp) -
         quoted(&options.destination),
         quoted(&options.into.to_string_lossy()),
     );
+    put(&mut text, rows, options, &[]);
+    text
+}
+
+/// The fleet file `text`, which a person may have changed, with `rows` behind all that is in it; each says itself where it goes.
+///
+/// # Errors
+/// [`FleetError::File`]: what came of it would be none, as where the file has groups and the rows are in none.
+pub fn added(text: &str, rows: &[Gathered], options: &Options, file: &Path, now: Timestamp) -> Result<String> {
+    let mut text = text.to_string();
+    if !text.is_empty() && !text.ends_with('\n') {
+        text.push('\n');
+    }
+    write!(text, "\n# --- added on {} ---\n", now.strftime("%Y-%m-%d")).ok();
+    let own = [("destination", quoted(&options.destination)), ("into", quoted(&options.into.to_string_lossy()))];
+    put(&mut text, rows, options, &own);
+    let folder = crate::staging::parent(file);
+    let stem = file.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+    Fleet::parse(&text, &file.to_string_lossy(), &stem, &folder)?;
+    Ok(text)
+}
+
+/// Puts `rows` behind `text`, each with the keys of `own` that it does not have.
+fn put(text: &mut String, rows: &[Gathered], options: &Options, own: &[(&'static str, String)]) {
+    let line = |text: &str| printable(text).replace(['\n', '\r'], " ");
     let mut counts: BTreeMap<Ready, usize> = BTreeMap::new();
     rows.iter().for_each(|row| *counts.entry(row.ready).or_default() += 1);
     let mut last = None;
@@ -255,7 +318,7 @@ pub fn write(rows: &[Gathered], options: &Options, file: &str, now: Timestamp) -
             write!(text, "\n# --- {count} of {}: {words} ---\n", rows.len()).ok();
             last = Some(row.ready);
         }
-        text += "\n";
+        text.push('\n');
         if let Some(error) = &row.error {
             writeln!(text, "# {}", line(error)).ok();
         }
@@ -264,12 +327,18 @@ pub fn write(rows: &[Gathered], options: &Options, file: &str, now: Timestamp) -
             writeln!(text, "# {} {}: {}", finding.severity.name(), finding.code, line(&finding.sentence)).ok();
         }
         writeln!(text, "[[machine]]\nname = {}\nsource = {}", quoted(&row.name), quoted(&row.source)).ok();
-        if let Some(machine) = &row.machine {
-            writeln!(text, "machine = {}", quoted(machine)).ok();
+        let mut keys = row.keys.clone();
+        let has = |keys: &[(&str, String)], name: &str| keys.iter().any(|(key, _)| *key == name);
+        let group = options.group.iter().map(|group| ("group", quoted(group)));
+        let machine = row.machine.iter().map(|machine| ("machine", quoted(machine)));
+        let size = row.size.map(|size| ("size", quoted(&Size(size.next_multiple_of(1 << 20)).to_string())));
+        for (key, value) in machine.chain(own.iter().cloned()).chain(group).chain(size) {
+            if !has(&keys, key) {
+                keys.push((key, value));
+            }
         }
-        if let Some(size) = row.size {
-            writeln!(text, "size = {}", quoted(&Size(size.next_multiple_of(1 << 20)).to_string())).ok();
+        for (key, value) in keys {
+            writeln!(text, "{key} = {value}").ok();
         }
     }
-    text
 }

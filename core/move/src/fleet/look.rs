@@ -2,16 +2,16 @@
 //! in a store, which is removed.
 
 use std::sync::{
-    Mutex, PoisonError,
+    Arc, Mutex, PoisonError,
     atomic::{AtomicUsize, Ordering},
 };
 
-use reformis_disk::{copy::pipeline, source::Links};
+use reformis_disk::{Disk, copy::pipeline, source::Links};
 use reformis_machine::Site;
 
 use crate::{
     error::Result,
-    finding::Finding,
+    finding::{Finding, Severity},
     landing::{arrival, shipping::Shipping},
     observer::Context,
     prepare::{Order, prepare},
@@ -33,6 +33,18 @@ pub(super) struct Seen {
 
 /// Looks at one move; with `asks`, whether its store takes it, too.
 pub(super) fn look(order: &Order, site: &Site, links: Links, asks: bool, context: &Context<'_>) -> Result<Seen> {
+    Ok(look_and(order, site, links, asks, context, |_| ())?.0)
+}
+
+/// As [`look`]; and what `more` makes of its disks, with what is changed in them.
+pub(super) fn look_and<T>(
+    order: &Order,
+    site: &Site,
+    links: Links,
+    asks: bool,
+    context: &Context<'_>,
+    more: impl FnOnce(&[Arc<dyn Disk>]) -> T,
+) -> Result<(Seen, T)> {
     let mut prepared = prepare(order, site, links, context)?;
     arrival::ask(&mut prepared, asks, false, context)?;
     let settled = &prepared.settled;
@@ -46,15 +58,26 @@ pub(super) fn look(order: &Order, site: &Site, links: Links, asks: bool, context
         let edited = prepared.inside.disks.get(&place).map(|edited| edited.disk.clone());
         edited.or_else(|| settled.target.disks.get(place).map(TargetDisk::disk))
     });
-    let mut bytes = disks.map(|disk| pipeline::work(context.stoppable(disk).as_ref()).ok());
+    let disks: Vec<Arc<dyn Disk>> = disks.map(|disk| context.stoppable(disk)).collect();
+    let mut bytes = disks.iter().map(|disk| pipeline::work(disk.as_ref()).ok());
     let bytes = bytes.try_fold(0u64, |sum, bytes| sum.checked_add(bytes?));
     context.check()?;
-    Ok(Seen {
+    let seen = Seen {
         name: settled.brief.machine.name.clone(),
         bytes,
         verdict: prepared.inside.verdict.clone(),
         findings: settled.findings.clone(),
-    })
+    };
+    Ok((seen, more(&disks)))
+}
+
+/// Whether no finding stands in the way that `accept` does not let pass.
+pub(super) fn goes(findings: &[Finding], accept: &[String]) -> bool {
+    let is_open = |finding: &&Finding| {
+        finding.severity() == Severity::Blocker
+            && (!accept.iter().any(|code| code == finding.code()) || !finding.is_acceptable())
+    };
+    !findings.iter().any(|finding| is_open(&finding))
 }
 
 /// Does `work` for each of `items`, `at_once` at the same time; what it gives, in their order.

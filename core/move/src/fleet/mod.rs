@@ -12,22 +12,27 @@ mod doubt;
 mod error;
 mod file;
 pub mod gather;
+mod inventory;
 mod keeper;
 mod look;
 pub mod night;
 mod program;
+pub mod rehearse;
 mod state;
+pub mod take_in;
 pub mod undo;
 mod worker;
 
 pub use doubt::{Doubt, doubts};
 pub use error::FleetError;
 pub use file::{
-    Confirm, Failure, Fleet, Group, Hooks, Limits, Opening, Row, Rules, Spec, Then, Window, next, rate, time_of_day,
+    Ahead, Confirm, Failure, Fleet, Gate, Group, Hooks, Limits, Opening, Rehearsal, Row, Rules, Spec, Tell, Then,
+    Window, With, next, rate, time_of_day,
 };
+pub use inventory::{Entry, Inventory};
 pub use keeper::keep;
 pub use state::{
-    Beat, Claim, Claimed, Counts, Ended, Held, Hook, HookState, Lease, Machine, Pace, Place, Pressed, Stand, State,
-    Synced,
+    Beat, Claim, Claimed, Counts, Ended, Held, Hook, HookState, Lease, Machine, Notice, Pace, Place, Pressed, Shut,
+    Stand, State, Subject, Synced,
 };
 pub use worker::Worker;

@@ -70,7 +70,9 @@ pub fn undo(
     let path = landing.join(receipt::FILE_NAME);
     if path.is_file() {
         let receipt = Receipt::read(&path, &Budget::whole())?;
-        if receipt.job != Some(job) {
+        // One that was taken in has no job of ours: it is the one whose receipt the state has.
+        let is_taken_in = told.is_some_and(|told| told.job.is_none() && *told == receipt);
+        if receipt.job != Some(job) && !is_taken_in {
             return Err(stays(format!("'{}' is another move's", landing.display())));
         }
         if let Some(file) = written_since(&landing, &receipt).filter(|_| !force) {

@@ -3,13 +3,13 @@
 use std::path::PathBuf;
 
 use jiff::Timestamp;
-use reformis_disk::source::Access;
+use reformis_disk::{source::Access, text::in_order};
 use serde::Serialize;
 
 use super::{MachineReport, Report, Unread, Urgency, of_receipt, of_record, sorted};
 use crate::{
     error::{Error, Result},
-    fleet::{Counts, Machine, Stand, State},
+    fleet::{Counts, Machine, Stand, State, rehearse::Rehearsed},
     observer::Context,
     receipt::{self, Receipt},
 };
@@ -29,6 +29,10 @@ pub struct FleetReport {
     pub answer: usize,
     /// Machines that were asked, and did not.
     pub silent: usize,
+    /// How the rehearsals went, in the order of the file; empty where there were none.
+    pub rehearsals: Vec<Rehearsed>,
+    /// Seconds that the rehearsals told for the machines that have not landed, added up; none where one of them tells nothing.
+    pub rehearsed_seconds: Option<f64>,
 }
 
 /// A group.
@@ -91,9 +95,21 @@ pub fn of_fleet(state: &State, fleet: &str, context: &Context<'_>) -> Result<Rep
     let answer = asked.iter().filter(|answers| **answers).count();
     let mut open: Vec<FleetRow> =
         all.iter().filter(|machine| machine.state != Stand::Landed).map(FleetRow::of).collect();
-    open.sort_by(|one, other| (one.state, &one.name).cmp(&(other.state, &other.name)));
+    open.sort_by(|one, other| one.state.cmp(&other.state).then_with(|| in_order(&one.name, &other.name)));
     let (counts, groups, silent) = (Counts::of(&all), groups(&all), asked.len() - answer);
-    let fleet = FleetReport { name: fleet.into(), counts, groups, open, answer, silent };
+    let rehearsed = |machine: &Machine| serde_json::from_value::<Rehearsed>(machine.rehearsal.clone()?).ok();
+    let left = all.iter().filter(|machine| matches!(machine.state, Stand::Waiting | Stand::Running));
+    let left: Option<Vec<f64>> = left.map(|machine| rehearsed(machine)?.estimate).collect();
+    let fleet = FleetReport {
+        name: fleet.into(),
+        counts,
+        groups,
+        open,
+        answer,
+        silent,
+        rehearsals: all.iter().filter_map(rehearsed).collect(),
+        rehearsed_seconds: left.filter(|left| !left.is_empty()).map(|left| left.iter().sum()),
+    };
     let mut report = Report { fleet: Some(fleet), ..sorted(machines, unread) };
     // Who may read a receipt that lies elsewhere, nobody knows here.
     if report.machines.iter().any(|machine| !machine.receipt.is_file()) {

@@ -3,6 +3,7 @@
 
 mod fleet;
 mod map;
+mod table;
 
 use std::{
     collections::BTreeMap,
@@ -15,6 +16,7 @@ use serde::Serialize;
 
 pub use fleet::{FleetReport, FleetRow, GroupReport, of_fleet};
 pub use map::Map;
+pub use table::csv;
 
 use crate::{
     error::{Error, Result},

@@ -43,6 +43,7 @@ fn work_through(place: &Place, access: &Access, name: &str, workers: usize) -> (
                         takes_unknown: true,
                         programs: true,
                         only: None,
+                        moves: true,
                         takes_over: true,
                     };
                     match state.claim(&claim).unwrap() {

@@ -9,7 +9,10 @@ use ratatui::{
     widgets::{Gauge, Paragraph, Row, Table, TableState},
 };
 use reformis_disk::{ByteSize, text::printable};
-use reformis_move::fleet::{Counts, Machine, Pace, Stand, night::Running};
+use reformis_move::fleet::{
+    Counts, Machine, Pace, Stand,
+    night::{Running, estimate::night},
+};
 
 use super::{super::words, Steers};
 use crate::progress::duration;
@@ -127,7 +130,7 @@ impl Picture {
         let over = counts.machines - counts.running - counts.waiting;
         let ratio = part(over as u64, counts.machines as u64);
         let at_once = self.steers.map_or(counts.running, |steers| steers.at_once).max(1);
-        let left = words::left(&self.machines, &self.pace, at_once);
+        let left = night(&self.machines, &self.pace, at_once);
         let left = left.map_or(String::new(), |seconds| format!(", about {} left", duration(seconds)));
         let until = self.steers.and_then(|steers| steers.until);
         let until = until.map_or(String::new(), |until| {
@@ -290,6 +293,9 @@ mod tests {
             before: None,
             after: None,
             host: None,
+            first_pass: None,
+            rehearsal: None,
+            left_seconds: None,
         }
     }
 

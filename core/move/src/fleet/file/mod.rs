@@ -2,6 +2,7 @@
 
 mod differ;
 mod row;
+mod rules;
 mod window;
 
 use std::{
@@ -9,19 +10,16 @@ use std::{
     path::Path,
 };
 
-use reformis_disk::ByteSize;
 use reformis_machine::explain;
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 
 pub(crate) use row::{ANSWER, PROGRAM, is_name, patience};
-pub use row::{Confirm, Hooks, Row, Spec};
+pub use row::{Ahead, Confirm, Hooks, Row, Spec};
+pub use rules::{Failure, Gate, Group, Limits, Rehearsal, Rules, Tell, Then, With, rate};
 pub use window::{Opening, Window, next, time_of_day};
 
 use super::error::FleetError;
-use crate::{
-    brief::Size,
-    error::{Error, Result},
-};
+use crate::error::{Error, Result};
 
 /// The largest fleet file that is read, in bytes.
 const MOST_BYTES: u64 = 8 << 20;
@@ -29,8 +27,6 @@ const MOST_BYTES: u64 = 8 << 20;
 const MOST_MACHINES: usize = 10_000;
 /// The most machines that one has to wait for.
 const MOST_AFTER: usize = 100;
-/// The most moves at once.
-const MOST_AT_ONCE: u32 = 1000;
 
 /// A fleet file.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
@@ -39,65 +35,13 @@ struct Written {
     name: Option<String>,
     limits: Limits,
     window: Option<Window>,
+    quiet: BTreeMap<String, Window>,
     failure: Failure,
+    tell: Tell,
+    rehearsal: Rehearsal,
     defaults: Row,
     group: Vec<Group>,
     machine: Vec<Row>,
-}
-
-/// How much is done at once.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
-pub struct Limits {
-    /// Machines at once, of all workers together.
-    pub at_once: Option<u32>,
-    /// Machines at once from a host, by its name in the site's file, or by the name of the machine in links.
-    pub host: BTreeMap<String, u32>,
-    /// Machines at once into a store or a cloud.
-    pub store: BTreeMap<String, u32>,
-    /// Bytes a second that all workers together take from a host: `50MiB/s`.
-    pub rate: BTreeMap<String, String>,
-    /// Bytes that stay free where landings are made.
-    pub room: Option<Size>,
-}
-
-/// What becomes of the others when a machine fails.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Then {
-    /// They go on; those that come after it do not begin.
-    #[default]
-    GoOn,
-    /// Of its group, none begins any more.
-    StopGroup,
-    /// None begins any more.
-    StopAll,
-}
-
-/// What is done about failures.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
-pub struct Failure {
-    /// What becomes of the others.
-    pub then: Then,
-    /// How often a machine is tried where another try may help.
-    pub tries: u32,
-}
-
-impl Default for Failure {
-    fn default() -> Self {
-        Self { then: Then::GoOn, tries: 3 }
-    }
-}
-
-/// Machines that are moved before those of the next group.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
-pub struct Group {
-    /// Its name.
-    pub name: String,
-    /// What becomes of the others of the group when one fails, where that is another thing than in the whole fleet.
-    pub then: Option<Then>,
 }
 
 /// A fleet.
@@ -113,42 +57,6 @@ pub struct Fleet {
     pub rules: Rules,
     /// Its machines, in the order of the file.
     pub machines: Vec<Spec>,
-}
-
-/// What holds for all of a fleet, wherever its workers run.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
-pub struct Rules {
-    /// How much is done at once.
-    pub limits: Limits,
-    /// When moves may begin.
-    pub window: Option<Window>,
-    /// What is done about failures.
-    pub failure: Failure,
-    /// The groups, in their order; one without a name where the file has none.
-    pub groups: Vec<Group>,
-}
-
-impl Rules {
-    /// What becomes of the others when a machine of the group at `place` fails.
-    pub(crate) fn then(&self, place: usize) -> Then {
-        self.groups.get(place).and_then(|group| group.then).unwrap_or(self.failure.then)
-    }
-
-    /// Bytes a second from `host`.
-    pub(crate) fn rate(&self, host: &str) -> Option<u64> {
-        self.limits.rate.get(host).and_then(|text| rate(text).ok())
-    }
-}
-
-/// Bytes a second: a size, with or without `/s` behind it.
-///
-/// # Errors
-/// As a sentence: it is none, or too slow for anything.
-pub fn rate(text: &str) -> Result<u64, String> {
-    let wrong = || format!("'{text}' is no rate such as 50MiB/s");
-    let size: ByteSize = text.strip_suffix("/s").unwrap_or(text).parse().map_err(|_| wrong())?;
-    if size.0 < 1024 { Err("a rate is 1 KiB/s at least".into()) } else { Ok(size.0) }
 }
 
 impl Fleet {
@@ -186,7 +94,7 @@ impl Fleet {
     pub fn parse(text: &str, file: &str, stem: &str, folder: &Path) -> Result<Self> {
         let wrong = |what: String| Error::from(FleetError::File { file: file.into(), what });
         let written: Written = toml::from_str(text).map_err(|error| wrong(explain(text, &error)))?;
-        let Written { name, limits, window, failure, defaults, group, machine } = written;
+        let Written { name, limits, window, quiet, failure, tell, rehearsal, defaults, group, machine } = written;
         let is_named = name.is_some();
         let name = name.unwrap_or_else(|| stem.into());
         let node = rustix::system::uname().nodename().to_string_lossy().into_owned();
@@ -194,11 +102,6 @@ impl Fleet {
         let origin = format!("{node}:{}", folder.join(base).display());
         if !is_name(&name) {
             return Err(wrong(format!("'{name}' is no name of a fleet: it takes letters, digits, dots and dashes")));
-        }
-        check_limits(&limits).map_err(wrong)?;
-        window.as_ref().map_or(Ok(()), Window::check).map_err(|what| wrong(format!("window: {what}")))?;
-        if !(1..=100).contains(&failure.tries) {
-            return Err(wrong("'tries' is not from 1 to 100".into()));
         }
         if defaults.is_of_one() {
             return Err(wrong(
@@ -214,9 +117,11 @@ impl Fleet {
             row.check().map_err(|what| wrong(format!("machine '{}': {what}", row.name)))?;
         }
         check_order(&rows, &groups).map_err(wrong)?;
+        check_gates(&rows, &groups).map_err(wrong)?;
+        let rules = Rules { limits, window, failure, groups, quiet, tell, rehearsal, folder: folder.into() };
+        rules.check().map_err(wrong)?;
         let machines = rows.into_iter().map(|row| Spec { row, brief: None, folder: folder.into() }).collect();
-        let fleet = Self { name, is_named, origin, rules: Rules { limits, window, failure, groups }, machines };
-        Ok(fleet)
+        Ok(Self { name, is_named, origin, rules, machines })
     }
 
     /// Two machines that land at the same place would replace each other.
@@ -239,8 +144,8 @@ impl Fleet {
 
     /// The programs that the file names, each once.
     pub fn programs(&self) -> Vec<String> {
-        let all = self.machines.iter().flat_map(|spec| spec.row.programs()).map(|program| program.join(" "));
-        all.collect::<BTreeSet<_>>().into_iter().collect()
+        let all = self.machines.iter().flat_map(|spec| spec.row.programs()).chain(self.rules.programs());
+        all.map(|program| program.join(" ")).collect::<BTreeSet<_>>().into_iter().collect()
     }
 }
 
@@ -253,16 +158,6 @@ impl Row {
             || self.size.is_some()
             || self.confirm.is_some()
     }
-}
-
-fn check_limits(limits: &Limits) -> Result<(), String> {
-    let named = limits.host.iter().chain(&limits.store).map(|(name, count)| (name.as_str(), *count));
-    for (name, count) in named.chain(limits.at_once.map(|count| ("at-once", count))) {
-        if !(1..=MOST_AT_ONCE).contains(&count) {
-            return Err(format!("limits: '{name}' is {count}, which is not from 1 to {MOST_AT_ONCE}"));
-        }
-    }
-    limits.rate.values().try_for_each(|text| rate(text).map(drop).map_err(|what| format!("limits: {what}")))
 }
 
 /// The groups: those that are written down, else those that rows name, in the order of the rows.
@@ -284,7 +179,7 @@ fn groups(written: Vec<Group>, rows: &[Row]) -> Result<Vec<Group>, String> {
                 names.push(name);
             }
         }
-        return Ok(names.into_iter().map(|name| Group { name: name.into(), then: None }).collect());
+        return Ok(names.into_iter().map(|name| Group { name: name.into(), ..Group::default() }).collect());
     }
     for row in rows {
         match &row.group {
@@ -294,6 +189,22 @@ fn groups(written: Vec<Group>, rows: &[Row]) -> Result<Vec<Group>, String> {
         }
     }
     Ok(written)
+}
+
+/// A gate that asks for answers has somebody before it who can give one.
+fn check_gates(rows: &[Row], groups: &[Group]) -> Result<(), String> {
+    for (before, group) in groups.iter().zip(groups.iter().skip(1)) {
+        let is_silent = |row: &&Row| row.group.as_ref() == Some(&before.name) && row.confirm.is_none();
+        if group.after == Gate::Confirmed
+            && let Some(row) = rows.iter().find(is_silent)
+        {
+            return Err(format!(
+                "group '{}' begins when those of '{}' answer, and machine '{}' does not say how it is asked ('confirm')",
+                group.name, before.name, row.name
+            ));
+        }
+    }
+    Ok(())
 }
 
 /// Names are there once, and nobody waits for what comes later, or for itself.

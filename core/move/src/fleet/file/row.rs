@@ -40,7 +40,7 @@ pub struct Row {
     /// Whether names in its files may lead out of their folder.
     pub trust_links: bool,
     /// Whether its disks are brought near while it runs, and only what changed is moved while it is off.
-    pub ahead: bool,
+    pub ahead: Ahead,
     /// The map of its block devices that tells what was written since the first pass.
     pub bitmap: Option<String>,
     /// Memory.
@@ -73,6 +73,65 @@ pub struct Row {
     pub hooks: Hooks,
     /// How it is asked whether it answers, once it was started.
     pub confirm: Option<Confirm>,
+}
+
+/// Whether a machine is moved in two passes.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Ahead {
+    /// In one: `false`.
+    #[default]
+    No,
+    /// In two, when its turn comes: `true`.
+    Yes,
+    /// In two, the first of which need not wait for its turn: `"early"`.
+    Early,
+}
+
+/// As it is written.
+const EARLY: &str = "early";
+
+impl Serialize for Ahead {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self {
+            Self::No => serializer.serialize_bool(false),
+            Self::Yes => serializer.serialize_bool(true),
+            Self::Early => serializer.serialize_str(EARLY),
+        }
+    }
+}
+
+impl<'de> Deserialize<'de> for Ahead {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Word;
+        impl serde::de::Visitor<'_> for Word {
+            type Value = Ahead;
+
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                write!(f, "true, false or \"{EARLY}\"")
+            }
+
+            fn visit_bool<E>(self, is_ahead: bool) -> Result<Ahead, E> {
+                Ok(if is_ahead { Ahead::Yes } else { Ahead::No })
+            }
+
+            fn visit_str<E: serde::de::Error>(self, word: &str) -> Result<Ahead, E> {
+                match word {
+                    EARLY => Ok(Ahead::Early),
+                    word => Err(E::invalid_value(serde::de::Unexpected::Str(word), &self)),
+                }
+            }
+        }
+        deserializer.deserialize_any(Word)
+    }
+}
+
+/// # Errors
+/// As the end of a sentence.
+pub(super) fn check_program(program: &[String]) -> Result<(), String> {
+    match program.first().is_none_or(String::is_empty) || program.iter().any(|word| word.contains('\0')) {
+        true => Err("a program is a list: its name, then its arguments".into()),
+        false => Ok(()),
+    }
 }
 
 /// Programs with their arguments, which are started as they stand, never through a shell.
@@ -164,7 +223,7 @@ impl Row {
             size: self.size,
             accept,
             trust_links: self.trust_links || of.trust_links,
-            ahead: self.ahead || of.ahead,
+            ahead: self.ahead.max(of.ahead),
             bitmap: self.bitmap.or(of.bitmap),
             memory: self.memory.or(of.memory),
             sockets: self.sockets.or(of.sockets),
@@ -202,12 +261,7 @@ impl Row {
         if let Some(confirm) = &self.confirm {
             confirm.check()?;
         }
-        let programs = self.hooks.programs().chain(self.confirm.iter().filter_map(|confirm| confirm.program.as_ref()));
-        for program in programs {
-            if program.first().is_none_or(String::is_empty) || program.iter().any(|word| word.contains('\0')) {
-                return Err("a program is a list: its name, then its arguments".into());
-            }
-        }
+        self.programs().try_for_each(|program| check_program(program))?;
         if self.accept.iter().any(|code| !code.chars().all(|c| c.is_ascii_lowercase() || c == '-')) {
             return Err("'accept' is a list of codes of blockers".into());
         }
@@ -329,6 +383,26 @@ impl Spec {
             into: self.into(),
             choices: Box::new(choices),
         })
+    }
+
+    /// Whether it moves the machine `machine` of `source`, which is a link, a name of a host's, or a whole path.
+    pub(crate) fn is_of(&self, source: &str, machine: Option<&str>) -> bool {
+        let is_path = Path::new(source).is_absolute();
+        let is_same = self.source() == source || is_path && self.folder.join(self.source()) == Path::new(source);
+        is_same && self.row.machine.as_deref() == machine
+    }
+
+    /// The same machine, landing in `folder` and in no store or cloud.
+    pub(crate) fn apart(&self, folder: &Path) -> Self {
+        let mut apart = self.clone();
+        let into = folder.to_string_lossy().into_owned();
+        if let Some(brief) = &mut apart.brief {
+            (brief.journey.into, brief.journey.store, brief.journey.cloud, brief.journey.then) = (into, None, None, None);
+        } else {
+            let row = &mut apart.row;
+            (row.into, row.store, row.cloud, row.then) = (Some(into), None, None, None);
+        }
+        apart
     }
 
     /// The folder in which its landing is made.

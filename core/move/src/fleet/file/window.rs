@@ -1,9 +1,13 @@
 //! The hours in which moves may begin, in a named time zone.
 
-use jiff::{Timestamp, ToSpan, Zoned, civil::Time, tz::TimeZone};
+use jiff::{
+    Timestamp, ToSpan, Zoned,
+    civil::{Time, Weekday},
+    tz::TimeZone,
+};
 use serde::{Deserialize, Serialize};
 
-/// From when until when moves may begin, every day.
+/// From when until when moves may begin, every day or on some days of the week.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Window {
@@ -14,6 +18,43 @@ pub struct Window {
     pub from: String,
     /// Time of the day at which it closes; the next day's where it is not after `from`.
     pub until: String,
+    /// The days on which it opens: `["fri", "sat"]`; every day where none is given.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub days: Vec<Day>,
+}
+
+/// A day of the week.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Day {
+    /// Monday.
+    Mon,
+    /// Tuesday.
+    Tue,
+    /// Wednesday.
+    Wed,
+    /// Thursday.
+    Thu,
+    /// Friday.
+    Fri,
+    /// Saturday.
+    Sat,
+    /// Sunday.
+    Sun,
+}
+
+impl Day {
+    fn of(weekday: Weekday) -> Self {
+        match weekday {
+            Weekday::Monday => Self::Mon,
+            Weekday::Tuesday => Self::Tue,
+            Weekday::Wednesday => Self::Wed,
+            Weekday::Thursday => Self::Thu,
+            Weekday::Friday => Self::Fri,
+            Weekday::Saturday => Self::Sat,
+            Weekday::Sunday => Self::Sun,
+        }
+    }
 }
 
 /// How a window stands at a moment.
@@ -78,10 +119,25 @@ impl Window {
     /// As those of [`Window::check`].
     pub fn at(&self, now: Timestamp) -> Result<Opening, String> {
         let zone = self.zone()?;
-        let opens = next(time_of_day(&self.from)?, now, &zone);
-        let closes = next(time_of_day(&self.until)?, now, &zone);
-        // Of what comes next, that it closes says that it is open.
-        Ok(if closes < opens { Opening::Until(closes) } else { Opening::From(opens) })
+        let (from, until) = (time_of_day(&self.from)?, time_of_day(&self.until)?);
+        let today = now.to_zoned(zone.clone()).date();
+        // Of the last days it may still be open; in the next eight it opens on any day of the week.
+        for days in -2..=8 {
+            let Ok(date) = today.checked_add(days.days()) else { continue };
+            if !self.days.is_empty() && !self.days.contains(&Day::of(date.weekday())) {
+                continue;
+            }
+            let Ok(opens) = zone.to_zoned(date.to_datetime(from)) else { continue };
+            let opens = opens.timestamp();
+            if opens > now {
+                return Ok(Opening::From(opens));
+            }
+            let closes = next(until, opens, &zone);
+            if now < closes {
+                return Ok(Opening::Until(closes));
+            }
+        }
+        Err("it never opens".into())
     }
 }
 
@@ -90,7 +146,7 @@ mod tests {
     use super::*;
 
     fn window(from: &str, until: &str, zone: &str) -> Window {
-        Window { zone: Some(zone.into()), from: from.into(), until: until.into() }
+        Window { zone: Some(zone.into()), from: from.into(), until: until.into(), days: Vec::new() }
     }
 
     fn at(text: &str) -> Timestamp {
@@ -124,6 +180,54 @@ mod tests {
         let night = window("00:30", "01:30", "Europe/Lisbon");
         let Opening::Until(closes) = night.at(at("2026-03-29T00:45Z")).unwrap() else { panic!("it is open") };
         assert_eq!(closes, at("2026-03-29T01:30Z"), "01:30 is not shown that night: it is taken as 02:30");
+    }
+
+    #[test]
+    fn it_opens_on_its_days_alone() {
+        // The 27th of November 2026 is a Friday.
+        let weekend = Window { days: vec![Day::Fri, Day::Sat], ..window("22:00", "05:30", "UTC") };
+        for (now, expected) in [
+            ("2026-11-26T23:00Z", Opening::From(at("2026-11-27T22:00Z"))),
+            ("2026-11-28T03:00Z", Opening::Until(at("2026-11-28T05:30Z"))),
+            ("2026-11-29T03:00Z", Opening::Until(at("2026-11-29T05:30Z"))),
+            ("2026-11-29T23:00Z", Opening::From(at("2026-12-04T22:00Z"))),
+            ("2026-12-01T01:00Z", Opening::From(at("2026-12-04T22:00Z"))),
+        ] {
+            assert_eq!(weekend.at(at(now)).unwrap(), expected, "{now}");
+        }
+    }
+
+    proptest::proptest! {
+        /// Minute by minute, a window says what a look at the clock says; and what it announces is so.
+        #[test]
+        fn a_window_is_what_a_clock_says(
+            from in 0..1440u32, until in 0..1440u32, days in proptest::collection::vec(0..7usize, 0..7),
+            now in 1_780_000_000i64..1_800_000_000,
+        ) {
+            proptest::prop_assume!(from != until);
+            let all = [Day::Mon, Day::Tue, Day::Wed, Day::Thu, Day::Fri, Day::Sat, Day::Sun];
+            let text = |minute: u32| format!("{:02}:{:02}", minute / 60, minute % 60);
+            let days: Vec<Day> = days.iter().map(|day| all[*day]).collect();
+            let window = Window { days: days.clone(), ..window(&text(from), &text(until), "UTC") };
+            // In UTC each day has 1440 minutes, and the 1st of January 1970 was a Thursday.
+            let is_open = |time: i64| (0..=1).any(|back| {
+                let day = time.div_euclid(86_400) - back;
+                let opens = day * 86_400 + i64::from(from) * 60;
+                let length = (i64::from(until) - i64::from(from)).rem_euclid(1440) * 60;
+                let is_on = days.is_empty() || days.contains(&all[(day + 3).rem_euclid(7) as usize]);
+                is_on && opens <= time && time < opens + length
+            });
+            match window.at(Timestamp::from_second(now).unwrap()).unwrap() {
+                Opening::Until(end) => {
+                    proptest::prop_assert!(is_open(now) && !is_open(end.as_second()) || is_open(end.as_second() - 1));
+                    proptest::prop_assert!((now..end.as_second()).step_by(600).all(is_open));
+                }
+                Opening::From(start) => {
+                    proptest::prop_assert!(is_open(start.as_second()) && !is_open(start.as_second() - 1));
+                    proptest::prop_assert!(!(now..start.as_second()).step_by(60).any(is_open));
+                }
+            }
+        }
     }
 
     #[test]

@@ -29,6 +29,15 @@ pub enum Event {
         /// What went wrong afterwards.
         after: Option<String>,
     },
+    /// The first pass of a machine was made; the rest waits for its turn.
+    Near {
+        /// The machine.
+        name: String,
+        /// Seconds of this try.
+        seconds: f64,
+        /// Bytes that were carried.
+        bytes: u64,
+    },
     /// A try failed.
     Failed {
         /// The machine.
@@ -74,6 +83,29 @@ pub enum Event {
     Waits {
         /// When the window opens.
         until: Timestamp,
+    },
+    /// The gate of the next group is shut.
+    Gate {
+        /// The group behind it.
+        group: String,
+        /// Whether it opens by itself when those before it answer.
+        answers: bool,
+        /// Of the group before, the machines that do not answer yet, or have not landed.
+        silent: Vec<String>,
+    },
+    /// What waits is on a host that is left alone just now.
+    Quiet {
+        /// The host.
+        host: String,
+        /// Until then.
+        until: Timestamp,
+    },
+    /// A program that was to be told of an end did not end well.
+    Untold {
+        /// What was to be told.
+        what: String,
+        /// Why it was not.
+        reason: String,
     },
     /// The database does not answer.
     Away {

@@ -20,7 +20,7 @@ use crate::{
     error::{Error, Result},
     fleet::{
         error::FleetError,
-        file::{PROGRAM, Rules, patience},
+        file::{Ahead, PROGRAM, Rules, patience},
         program::{self, Runner},
         state::{Ended, Hook, HookState, Lease},
     },
@@ -94,6 +94,7 @@ impl Job<'_> {
             return self.landed(&spec.landing(), &found);
         }
         self.check_room()?;
+        let is_second = spec.row.ahead != Ahead::No;
         let wrong = |what: String| FleetError::File { file: lease.fleet.clone(), what };
         let mut options = carry::Options {
             order: spec.order(self.wires).map_err(wrong)?,
@@ -105,7 +106,7 @@ impl Job<'_> {
             resume: true,
             with: None,
             job: Some(lease.job),
-            is_second: spec.row.ahead,
+            is_second,
             bitmap: spec.row.bitmap.clone(),
             off_since: None,
         };
@@ -114,11 +115,14 @@ impl Job<'_> {
         let (cancel, wires, keys) = (&self.watch.cancel, self.wires, self.keys);
         let context = Context { cancel, observer: &observer, budget: &budget, wires, keys };
         // A first pass that an earlier try made is as good as a new one: what changed since is told by the bytes.
-        if spec.row.ahead && carry::first_pass(&spec.landing()).is_none() {
+        if is_second && carry::first_pass(&spec.landing()).is_none() {
             let ahead = carry::ahead(&options, &Context { wires: self.running, ..context })?;
             tracing::info!(machine = lease.name, carried = ahead.pass.carried, "it was carried ahead");
         }
-        options.off_since = spec.row.ahead.then(Timestamp::now);
+        if lease.only_ahead {
+            return Ok(Ended::Near { bytes: self.watch.carried() });
+        }
+        options.off_since = is_second.then(Timestamp::now);
         self.hook("before", Some(Hook::Before), spec.row.hooks.before.as_ref(), json!({}))?;
         let landing = carry::carry(&options, &context)?;
         self.landed(&landing.folder, &landing.receipt)

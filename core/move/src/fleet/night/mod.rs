@@ -1,9 +1,11 @@
 //! The night: a worker takes machines one after the other, several at once, until none is left that may begin, the time is over, or
 //! somebody stops it. Any number of workers may do so on the same state.
 
-mod estimate;
+mod answers;
+pub mod estimate;
 mod event;
 mod heart;
+mod herald;
 mod job;
 mod rates;
 mod watch;
@@ -21,9 +23,9 @@ use std::{
     time::{Duration, Instant},
 };
 
-pub use estimate::seconds_left;
 pub use event::Event;
 use heart::Heart;
+use herald::Herald;
 use jiff::Timestamp;
 pub(super) use job::free;
 use job::{Job, Note, SharedWatch};
@@ -37,8 +39,8 @@ pub use watch::{Board, Running};
 
 use super::{
     error::FleetError,
-    file::{Opening, Rules},
-    state::{Claim, Claimed, Counts, Ended, Held, Lease, Pressed, State},
+    file::{Gate, Opening, Rules},
+    state::{Claim, Claimed, Counts, Ended, Held, Lease, Pressed, Shut, State},
     worker::Worker,
 };
 use crate::{
@@ -153,6 +155,7 @@ pub fn work(state: &State, fleet: &str, options: &Options, hands: &dyn Hands, co
     let (rules, _) = state.rules(fleet)?;
     let rates = Rates::of(&rules);
     let heart = Heart::new(fleet, options, &control.board, &rates, hands);
+    let herald = Herald::new(state, fleet, options, &rules, hands, &control.stop);
     let night = Night {
         state,
         fleet,
@@ -160,15 +163,20 @@ pub fn work(state: &State, fleet: &str, options: &Options, hands: &dyn Hands, co
         hands,
         control,
         rates: &rates,
-        rules,
+        rules: &rules,
+        herald: &herald,
         back: Mutex::default(),
         told: Mutex::default(),
+        asked: Mutex::default(),
     };
     let why = thread::scope(|scope| {
         let beating = scope.spawn(|| heart.beat());
+        let telling = scope.spawn(|| herald.tell());
         let why = night.dispatch(scope);
         heart.stop();
+        herald.end(matches!(why, Ok(Why::Over | Why::NoTime)));
         beating.join().ok();
+        telling.join().ok();
         why
     })?;
     Ok(Outcome { why, counts: Counts::of(&state.machines(fleet)?) })
@@ -180,12 +188,15 @@ struct Night<'a> {
     options: &'a Options,
     hands: &'a dyn Hands,
     control: &'a Control,
-    rules: Rules,
+    rules: &'a Rules,
     rates: &'a Rates,
+    herald: &'a Herald<'a>,
     /// When the database answered again, after it had been away.
     back: Mutex<Option<Instant>>,
     /// The machines and workers for which it was said that they are waited for.
     told: Mutex<BTreeSet<(String, String)>>,
+    /// When machines before a gate were asked last.
+    asked: Mutex<Option<Instant>>,
 }
 
 /// What is to be done next.
@@ -295,15 +306,14 @@ impl<'a> Night<'a> {
     fn next(&self, is_open: &mut bool) -> Result<Next> {
         let now = Timestamp::now();
         let (end, opens) = self.hours(now)?;
-        if let Some(opens) = opens {
-            // Before the window it is waited for; after it, the rest is for another night.
-            if *is_open || end.is_some_and(|end| opens >= end) {
-                return Ok(Next::End(Why::NoTime));
-            }
-            self.wait_for(opens);
-            return Ok(Next::Wait);
+        // Before the window it is waited for; after it, the rest is for another night.
+        if opens.is_some_and(|opens| *is_open || end.is_some_and(|end| opens >= end)) {
+            return Ok(Next::End(Why::NoTime));
         }
-        *is_open = true;
+        match opens {
+            Some(opens) => self.tell_once("window", || Event::Waits { until: opens }),
+            None => *is_open = true,
+        }
         if end.is_some_and(|end| end <= now) {
             return Ok(Next::End(Why::NoTime));
         }
@@ -320,18 +330,55 @@ impl<'a> Night<'a> {
             takes_unknown: fits.takes_unknown,
             programs: self.options.keeper.is_some(),
             only: self.options.only.as_ref(),
+            moves: opens.is_none(),
             takes_over: self.takes_over(),
         };
-        Ok(match self.patiently(|| self.state.claim(&claim))? {
+        let claimed = self.patiently(|| self.state.claim(&claim))?;
+        Ok(match claimed {
             Claimed::Machine(lease) => Next::Take(lease),
+            // What there is to say of the others is said when moves may begin.
+            _ if opens.is_some() => Next::Wait,
             Claimed::Later(held) => {
                 self.tell_of(&held);
+                Next::Wait
+            }
+            Claimed::Gate(shut) => {
+                self.wait_at(&shut)?;
+                Next::Wait
+            }
+            Claimed::Quiet { until, .. } if end.is_some_and(|end| until >= end) => Next::End(Why::NoTime),
+            Claimed::Quiet { host, until } => {
+                self.tell_once(&format!("quiet {host} {until}"), || Event::Quiet { host: host.clone(), until });
                 Next::Wait
             }
             Claimed::Paused => Next::Wait,
             Claimed::NoTime => Next::End(Why::NoTime),
             Claimed::Over => Next::End(Why::Over),
         })
+    }
+
+    /// Tells of something once in a night.
+    fn tell_once(&self, key: &str, event: impl FnOnce() -> Event) {
+        let is_new = self.told.lock().unwrap_or_else(PoisonError::into_inner).insert((key.into(), String::new()));
+        if is_new {
+            self.hands.tell(&event());
+        }
+    }
+
+    /// At a gate that is shut: tells of it, and asks those before it whether they answer.
+    fn wait_at(&self, shut: &Shut) -> Result<()> {
+        let answers = shut.gate == Gate::Confirmed;
+        self.tell_once(&format!("gate {}", shut.group), || Event::Gate {
+            group: shut.group.clone(),
+            answers,
+            silent: shut.silent.clone(),
+        });
+        let is_due = |asked: &Option<Instant>| asked.is_none_or(|asked| asked.elapsed() >= answers::EVERY);
+        if answers && is_due(&self.asked.lock().unwrap_or_else(PoisonError::into_inner)) {
+            answers::ask(self.state, self.fleet, &shut.silent, self.options, self.hands, &self.control.stop)?;
+            *self.asked.lock().unwrap_or_else(PoisonError::into_inner) = Some(Instant::now());
+        }
+        Ok(())
     }
 
     /// Whether machines are taken over whose leases have run out: where the database was away, nobody could renew one.
@@ -351,13 +398,6 @@ impl<'a> Night<'a> {
                 let (name, worker) = (name.clone(), worker.clone());
                 self.hands.tell(&Event::Others { name, worker, seconds: left.as_secs_f64() });
             }
-        }
-    }
-
-    fn wait_for(&self, opens: Timestamp) {
-        self.hands.tell(&Event::Waits { until: opens });
-        while Timestamp::now() < opens && !self.is_stopped() && !self.control.last.load(Ordering::Relaxed) {
-            thread::sleep(POLL);
         }
     }
 
@@ -405,6 +445,7 @@ impl<'a> Night<'a> {
             // Until it is written down, the machine stays ours.
             let pressed = self.patiently(|| self.state.end(&lease, &ended));
             self.control.board.remove(&watch);
+            self.herald.wake();
             self.tell(&lease, &ended, pressed, begun.elapsed());
             ends.send(()).ok();
         });
@@ -426,7 +467,7 @@ impl<'a> Night<'a> {
             running.read_running();
             let job = Job {
                 lease,
-                rules: &self.rules,
+                rules: self.rules,
                 watch,
                 site: &self.options.site,
                 wires: &wires,
@@ -475,6 +516,7 @@ impl<'a> Night<'a> {
                 boots: Receipt::parse(receipt.as_bytes()).ok().and_then(|receipt| receipt.verdict).map(|v| v.boots),
                 after: after.clone(),
             },
+            (Ok(_), Ended::Near { bytes }) => Event::Near { name, seconds: took.as_secs_f64(), bytes: *bytes },
             (Ok(_), Ended::Stopped) => Event::Stopped { name },
             (Ok(_), Ended::Busy { reason, again }) => {
                 Event::Busy { name, reason: reason.clone(), seconds: again.as_secs_f64() }

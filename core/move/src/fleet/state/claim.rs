@@ -1,18 +1,21 @@
-//! Taking machines, keeping them, and saying how they went.
+//! Taking machines: which one may begin, and why none may.
 
 use std::{collections::BTreeSet, time::Duration};
+
+use jiff::Timestamp;
 
 use super::{
     State,
     database::{Result as Done, Row, Session, Value},
-    ended::{give_up, skip, stop_others},
+    ended::{give_up, stop_others},
     hook::HookState,
-    lease::{Beat, Lease, broken, millis, parsed, rules},
+    lease::{Lease, broken, millis, parsed, rules},
+    sync::HOST,
 };
 use crate::{
     error::Result,
     fleet::{
-        file::{Rules, is_name},
+        file::{Gate, Rules, is_name},
         worker::Worker,
     },
 };
@@ -34,6 +37,8 @@ pub struct Claim<'a> {
     pub programs: bool,
     /// Machines besides which none begins, and whose groups alone count; none where all may begin.
     pub only: Option<&'a BTreeSet<String>>,
+    /// Whether moves may begin; else only first passes may, which need not wait for their turn.
+    pub moves: bool,
     /// Whether machines are taken over whose leases have run out; not where the database was away just now, for everybody.
     pub takes_over: bool,
 }
@@ -47,10 +52,30 @@ pub enum Claimed {
     Later(Vec<Held>),
     /// Somebody paused the fleet.
     Paused,
+    /// The gate of the group whose turn it is, is shut.
+    Gate(Shut),
+    /// What waits is on hosts that are left alone just now.
+    Quiet {
+        /// One of them.
+        host: String,
+        /// Until then.
+        until: Timestamp,
+    },
     /// What waits would not be done in time.
     NoTime,
     /// Nothing is left to begin.
     Over,
+}
+
+/// A gate that is shut.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Shut {
+    /// The group behind it.
+    pub group: String,
+    /// What opens it besides a person.
+    pub gate: Gate,
+    /// Of the group before, the machines that do not answer yet, or have not landed.
+    pub silent: Vec<String>,
 }
 
 /// A machine that a worker has.
@@ -64,9 +89,6 @@ pub struct Held {
     pub left: Duration,
 }
 
-/// The word for a machine whose landing is being taken back.
-pub(in crate::fleet) const UNDOING: &str = "undoing";
-
 impl State {
     /// Takes the next machine that may begin.
     ///
@@ -74,114 +96,6 @@ impl State {
     /// [`crate::fleet::FleetError::State`].
     pub fn claim(&self, claim: &Claim<'_>) -> Result<Claimed> {
         self.change(|session| take(session, claim))
-    }
-
-    /// Renews what is held; the names of those that are held no longer.
-    ///
-    /// # Errors
-    /// [`crate::fleet::FleetError::State`].
-    pub fn renew(&self, fleet: &str, beats: &[Beat], lease: Duration) -> Result<Vec<String>> {
-        // In one order, so that two who do so do not wait for each other.
-        let mut beats: Vec<&Beat> = beats.iter().collect();
-        beats.sort_by(|one, other| one.name.cmp(&other.name));
-        self.touch(|session| {
-            let until = session.now()? + millis(lease);
-            let mut lost = Vec::new();
-            for beat in &beats {
-                let renewed = session.execute(
-                    "UPDATE reformis_machine SET lease_until = $4, stage = $5, done = $6, total = $7
-                     WHERE fleet = $1 AND name = $2 AND fence = $3 AND state = 'running'",
-                    &[
-                        fleet.into(),
-                        Value::from(&beat.name),
-                        beat.fence.into(),
-                        until.into(),
-                        Value::from(&beat.stage),
-                        beat.done.into(),
-                        beat.total.into(),
-                    ],
-                )?;
-                if renewed == 0 {
-                    lost.push(beat.name.clone());
-                }
-            }
-            Ok(lost)
-        })
-    }
-
-    /// Whether `lease` still holds, for its whole time from now on: then its machine may land.
-    ///
-    /// # Errors
-    /// [`crate::fleet::FleetError::State`].
-    pub fn may_land(&self, lease: &Lease, time: Duration) -> Result<bool> {
-        self.touch(|session| {
-            let until = session.now()? + millis(time);
-            let renewed = session.execute(
-                "UPDATE reformis_machine SET lease_until = $4, stage = 'landing'
-                 WHERE fleet = $1 AND name = $2 AND fence = $3 AND state = 'running'",
-                &[Value::from(&lease.fleet), Value::from(&lease.name), lease.fence.into(), until.into()],
-            )?;
-            Ok(renewed == 1)
-        })
-    }
-
-    /// Holds back a machine that waits; whether it did.
-    ///
-    /// # Errors
-    /// [`crate::fleet::FleetError::State`].
-    pub fn hold_back(&self, fleet: &str, name: &str) -> Result<bool> {
-        self.change(|session| {
-            let held = session.execute(
-                "UPDATE reformis_machine SET state = 'held', reason = 'a person holds it back' WHERE fleet = $1 AND name = $2 AND state = 'waiting'",
-                &[fleet.into(), name.into()],
-            )?;
-            skip(session, fleet)?;
-            Ok(held == 1)
-        })
-    }
-
-    /// Lets no machine begin, or lets them begin again.
-    ///
-    /// # Errors
-    /// [`crate::fleet::FleetError::State`].
-    pub fn pause(&self, fleet: &str, paused: bool) -> Result<()> {
-        let values = [Value::from(fleet), paused.into()];
-        self.change(|session| {
-            session.execute("UPDATE reformis_fleet SET paused = $2 WHERE name = $1", &values).map(drop)
-        })
-    }
-
-    /// Notes what a machine that landed answered, as JSON.
-    ///
-    /// # Errors
-    /// [`crate::fleet::FleetError::State`].
-    pub fn answered(&self, fleet: &str, name: &str, answer: &str) -> Result<()> {
-        let values = [Value::from(fleet), name.into(), answer.into()];
-        let statement = "UPDATE reformis_machine SET answer = $3 WHERE fleet = $1 AND name = $2 AND state = 'landed'";
-        self.change(|session| session.execute(statement, &values).map(drop))
-    }
-
-    /// Notes that a landing is being taken back.
-    ///
-    /// # Errors
-    /// [`crate::fleet::FleetError::State`].
-    pub fn undoing(&self, fleet: &str, name: &str) -> Result<()> {
-        let values = [Value::from(fleet), name.into(), UNDOING.into()];
-        let statement = "UPDATE reformis_machine SET code = $3, reason = 'its landing is being removed'
-             WHERE fleet = $1 AND name = $2 AND state <> 'running'";
-        self.change(|session| session.execute(statement, &values).map(drop))
-    }
-
-    /// Notes that a landing was taken back.
-    ///
-    /// # Errors
-    /// [`crate::fleet::FleetError::State`].
-    pub fn undone(&self, fleet: &str, name: &str) -> Result<()> {
-        let values = [Value::from(fleet), name.into()];
-        let statement =
-            "UPDATE reformis_machine SET state = 'undone', code = NULL, reason = 'its landing was removed', answer = NULL
-             WHERE fleet = $1 AND name = $2 AND state <> 'running'";
-        self.change(|session| session.execute(statement, &values).map(drop))
     }
 }
 
@@ -197,11 +111,45 @@ fn take(session: &mut dyn Session, claim: &Claim<'_>) -> Done<Claimed> {
         return Ok(if over { Claimed::Over } else { Claimed::Paused });
     }
     let Some(team) = team(session, &fleet, claim.only)? else { return nothing(session, &fleet, now, claim) };
-    let most = claim.most.map_or(i64::MAX, |most| i64::try_from(most).unwrap_or(i64::MAX));
-    let mut values = vec![fleet.clone(), now.into(), most.into(), claim.takes_unknown.into(), team.into()];
-    values.extend([Value::from(claim.programs), Value::from(&claim.worker.host)]);
+    let shut = shut(session, claim.fleet, &rules, team)?;
+    let quiet = rules.quiet_at(Timestamp::from_millisecond(now).unwrap_or_default());
     // Few limits are full at a time, and no machine that needs one of them is looked at.
-    let full = full(session, &fleet)?;
+    let mut full = full(session, &fleet)?;
+    full.extend(quiet.iter().map(|(host, _)| format!("{HOST}{host}")));
+    if claim.moves && shut.is_none() {
+        let order = "AND m.team = $7 AND NOT EXISTS (
+            SELECT 1 FROM reformis_needs n JOIN reformis_machine o ON o.fleet = n.fleet AND o.name = n.other
+            WHERE n.fleet = $1 AND n.name = m.name AND o.state <> 'landed')";
+        if let Some(row) = first(session, claim, now, order, &[team.into()], &full)? {
+            return grant(session, claim, now, lease(&row, claim.fleet, false)?);
+        }
+    }
+    if let Some(row) = first(session, claim, now, "AND m.early = 1 AND m.first_pass IS NULL", &[], &full)? {
+        return grant(session, claim, now, lease(&row, claim.fleet, true)?);
+    }
+    if let Some(shut) = shut.filter(|_| claim.moves) {
+        return Ok(Claimed::Gate(shut));
+    }
+    match nothing(session, &fleet, now, claim)? {
+        Claimed::Over | Claimed::NoTime if !quiet.is_empty() => left_alone(session, claim, now, &quiet),
+        other => Ok(other),
+    }
+}
+
+/// The first machine, in the order of groups and of the file, that may begin and of which `order` holds too, whose values are `more`; none
+/// that uses what is `full`.
+fn first(
+    session: &mut dyn Session,
+    claim: &Claim<'_>,
+    now: i64,
+    order: &str,
+    more: &[Value],
+    full: &[String],
+) -> Done<Option<Row>> {
+    let most = claim.most.map_or(i64::MAX, |most| i64::try_from(most).unwrap_or(i64::MAX));
+    let mut values = vec![Value::from(claim.fleet), now.into(), most.into(), claim.takes_unknown.into()];
+    values.extend([Value::from(claim.programs), Value::from(&claim.worker.host)]);
+    values.extend_from_slice(more);
     let mut free = String::new();
     if !full.is_empty() {
         let places: Vec<String> =
@@ -215,26 +163,25 @@ fn take(session: &mut dyn Session, claim: &Claim<'_>) -> Done<Claimed> {
     let only = among(claim.only, "m.name", &mut values);
     let statement = format!(
         "SELECT m.name, m.spec, m.job, m.tries, m.fence, m.after_hook FROM reformis_machine m
-         WHERE m.fleet = $1 AND m.state = 'waiting' AND m.team = $5 AND m.not_before <= $2
-           AND (CAST($6 AS BIGINT) = 1 OR m.programs = 0)
-           AND (m.landing IS NULL OR m.host = $7)
+         WHERE m.fleet = $1 AND m.state = 'waiting' AND m.not_before <= $2
+           AND (CAST($5 AS BIGINT) = 1 OR m.programs = 0)
+           AND (m.landing IS NULL OR m.host = $6)
            AND (m.size <= $3 OR m.size IS NULL AND CAST($4 AS BIGINT) = 1)
-           AND NOT EXISTS (
-               SELECT 1 FROM reformis_needs n JOIN reformis_machine o ON o.fleet = n.fleet AND o.name = n.other
-               WHERE n.fleet = $1 AND n.name = m.name AND o.state <> 'landed')
-           {free} {only}
-         ORDER BY m.place LIMIT 1"
+           {order} {free} {only}
+         ORDER BY m.team, m.place LIMIT 1"
     );
-    let found = session.query(&statement, &values)?;
-    let Some(row) = found.first() else { return nothing(session, &fleet, now, claim) };
-    let lease = lease(row, claim.fleet)?;
+    Ok(session.query(&statement, &values)?.into_iter().next())
+}
+
+/// Gives a machine to who asked for one.
+fn grant(session: &mut dyn Session, claim: &Claim<'_>, now: i64, lease: Lease) -> Done<Claimed> {
     session.execute(
         "UPDATE reformis_machine SET state = 'running', fence = $3, tries = $4, worker = $5, lease_until = $6, stage = 'beginning',
             done = 0, total = 0, began = COALESCE(began, $7), ended = NULL, code = NULL, reason = NULL, remedy = NULL,
             host = $8, process = $9, before_hook = NULL
          WHERE fleet = $1 AND name = $2",
         &[
-            fleet,
+            Value::from(claim.fleet),
             Value::from(&lease.name),
             lease.fence.into(),
             u64::from(lease.tries).into(),
@@ -248,7 +195,56 @@ fn take(session: &mut dyn Session, claim: &Claim<'_>) -> Done<Claimed> {
     Ok(Claimed::Machine(Box::new(lease)))
 }
 
-fn lease(row: &Row, fleet: &str) -> Done<Lease> {
+/// The gate of the group at `team`, where it is shut.
+fn shut(session: &mut dyn Session, fleet: &str, rules: &Rules, team: u64) -> Done<Option<Shut>> {
+    let place = usize::try_from(team).unwrap_or(usize::MAX);
+    let (gate, group) = (rules.gate(place), rules.groups.get(place).map(|group| group.name.clone()).unwrap_or_default());
+    if gate == Gate::Landed {
+        return Ok(None);
+    }
+    let key = [Value::from(fleet), Value::from(&group)];
+    if !session.query("SELECT 1 FROM reformis_gate WHERE fleet = $1 AND name = $2", &key)?.is_empty() {
+        return Ok(None);
+    }
+    let mut silent = Vec::new();
+    if gate == Gate::Confirmed {
+        let before = [Value::from(fleet), Value::from(team.saturating_sub(1))];
+        let statement = "SELECT name, state, answer FROM reformis_machine WHERE fleet = $1 AND team = $2 AND state <> 'gone' ORDER BY place";
+        let answers = |row: &Row| {
+            let answer: Option<serde_json::Value> = row.text(2).and_then(|text| serde_json::from_str(&text).ok());
+            row.text(1).as_deref() == Some("landed") && answer.is_some_and(|answer| answer.get("answers") == Some(&true.into()))
+        };
+        let rows = session.query(statement, &before)?;
+        silent = rows.iter().filter(|row| !answers(row)).filter_map(|row| row.text(0)).collect();
+        if silent.is_empty() {
+            return Ok(None);
+        }
+    }
+    Ok(Some(Shut { group, gate, silent }))
+}
+
+/// Whether something waits for hosts that are `quiet`.
+fn left_alone(
+    session: &mut dyn Session,
+    claim: &Claim<'_>,
+    now: i64,
+    quiet: &[(&str, Timestamp)],
+) -> Done<Claimed> {
+    for (host, until) in quiet {
+        let mut values = vec![Value::from(claim.fleet), Value::from(&format!("{HOST}{host}"))];
+        let only = among(claim.only, "m.name", &mut values);
+        let statement = format!(
+            "SELECT 1 FROM reformis_machine m JOIN reformis_uses u ON u.fleet = m.fleet AND u.name = m.name
+             WHERE m.fleet = $1 AND m.state = 'waiting' AND u.what = $2 {only} LIMIT 1"
+        );
+        if !session.query(&statement, &values)?.is_empty() {
+            return Ok(Claimed::Quiet { host: (*host).into(), until: *until });
+        }
+    }
+    nothing(session, &Value::from(claim.fleet), now, claim)
+}
+
+fn lease(row: &Row, fleet: &str, only_ahead: bool) -> Done<Lease> {
     let job = row.text(2).and_then(|job| job.parse().ok()).ok_or_else(|| broken("a job has no number"))?;
     let (tries, fence) = (row.count(3).unwrap_or(0), row.count(4).unwrap_or(0));
     let name = row.text(0).unwrap_or_default();
@@ -266,6 +262,7 @@ fn lease(row: &Row, fleet: &str) -> Done<Lease> {
         // A fence above none was once somebody's.
         goes_on: fence > 0,
         after: row.text(5).and_then(|text| HookState::parse(&text)),
+        only_ahead,
     })
 }
 
@@ -307,19 +304,19 @@ fn nothing(session: &mut dyn Session, fleet: &Value, now: i64, claim: &Claim<'_>
     let mut values = vec![fleet.clone(), now.into()];
     let only = among(claim.only, "name", &mut values);
     let statement = format!(
-        "SELECT CAST(COALESCE(sum(CASE WHEN state = 'running' THEN 1 ELSE 0 END), 0) AS BIGINT),
-            CAST(COALESCE(sum(CASE WHEN state = 'waiting' AND not_before > $2 THEN 1 ELSE 0 END), 0) AS BIGINT),
-            CAST(COALESCE(sum(CASE WHEN state = 'waiting' THEN 1 ELSE 0 END), 0) AS BIGINT)
+        "SELECT count(*), CAST(COALESCE(sum(CASE WHEN state = 'waiting' AND not_before > $2 THEN 1 ELSE 0 END), 0) AS BIGINT)
          FROM reformis_machine WHERE fleet = $1 AND state IN ('running', 'waiting') {only}"
     );
     let rows = session.query(&statement, &values)?;
     let count = |place| rows.first().and_then(|row| row.count(place)).unwrap_or(0);
-    Ok(match (count(0), count(1), count(2)) {
-        (0, 0, 0) => Claimed::Over,
+    // Whatever runs may be in the way, also what is not meant here.
+    let held = held(session, fleet, now)?;
+    Ok(match (count(0), held.len(), count(1)) {
+        (0, _, _) => Claimed::Over,
         // Nothing runs, nothing waits for another try: only the time can be in the way.
-        (0, 0, _) if claim.most.is_some() => Claimed::NoTime,
-        (0, 0, _) => Claimed::Over,
-        _ => Claimed::Later(held(session, fleet, now)?),
+        (_, 0, 0) if claim.most.is_some() => Claimed::NoTime,
+        (_, 0, 0) => Claimed::Over,
+        _ => Claimed::Later(held),
     })
 }
 

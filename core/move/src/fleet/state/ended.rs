@@ -37,6 +37,11 @@ pub enum Ended {
         /// After how long it is tried again, where that may help.
         again: Option<Duration>,
     },
+    /// Its first pass was made; the rest waits for its turn.
+    Near {
+        /// Bytes that were carried.
+        bytes: u64,
+    },
     /// The worker was asked to stop.
     Stopped,
     /// Another run, which is none of this fleet's, holds what it would write to: it waits for that.
@@ -68,7 +73,7 @@ impl State {
         match ended {
             // A failure decides about other machines, too.
             Ended::Failed { .. } => self.change(|session| end(session, lease, ended)),
-            Ended::Landed { .. } | Ended::Stopped | Ended::Busy { .. } => {
+            Ended::Landed { .. } | Ended::Near { .. } | Ended::Stopped | Ended::Busy { .. } => {
                 self.touch(|session| end(session, lease, ended))
             }
         }
@@ -146,6 +151,12 @@ fn end(session: &mut dyn Session, lease: &Lease, ended: &Ended) -> Done<Pressed>
                 Value::from(after.as_ref()),
             ],
         )?,
+        // When the move itself begins, and how often it is tried, is another matter.
+        Ended::Near { .. } => set(
+            session,
+            "state = 'waiting', tries = 0, not_before = 0, began = NULL, done = NULL, total = NULL, first_pass = $4",
+            &[now.into()],
+        )?,
         // Nor is it one that somebody else was there first.
         Ended::Busy { reason, again } => set(
             session,
@@ -189,7 +200,7 @@ fn end(session: &mut dyn Session, lease: &Lease, ended: &Ended) -> Done<Pressed>
         (_, None) | (_, Some("running")) => Pressed::Lost,
         (Ended::Failed { .. } | Ended::Busy { .. }, Some("waiting")) => Pressed::Again,
         (Ended::Landed { .. }, Some("landed")) | (Ended::Failed { .. }, Some("failed")) => Pressed::Noted,
-        (Ended::Stopped, _) => Pressed::Noted,
+        (Ended::Stopped | Ended::Near { .. }, _) => Pressed::Noted,
         _ if is_set => Pressed::Noted,
         _ => Pressed::Lost,
     })

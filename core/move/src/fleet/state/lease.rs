@@ -1,14 +1,18 @@
-//! A machine that a worker holds, and what is read of the state before it is changed.
+//! A machine that a worker holds, how it is kept, and what is read of the state before it is changed.
 
 use std::time::Duration;
 
 use uuid::Uuid;
 
 use super::{
-    database::{Result as Done, Session, Trouble},
+    State,
+    database::{Result as Done, Session, Trouble, Value},
     hook::HookState,
 };
-use crate::fleet::file::{Rules, Spec};
+use crate::{
+    error::Result,
+    fleet::file::{Rules, Spec},
+};
 
 /// A machine that a worker holds.
 #[derive(Debug, Clone)]
@@ -29,6 +33,8 @@ pub struct Lease {
     pub goes_on: bool,
     /// How far the program `after` of an earlier try came.
     pub after: Option<HookState>,
+    /// Whether only its first pass is to be made now.
+    pub only_ahead: bool,
 }
 
 /// How far a machine is.
@@ -44,6 +50,57 @@ pub struct Beat {
     pub done: u64,
     /// All of its bytes.
     pub total: u64,
+}
+
+impl State {
+    /// Renews what is held; the names of those that are held no longer.
+    ///
+    /// # Errors
+    /// [`crate::fleet::FleetError::State`].
+    pub fn renew(&self, fleet: &str, beats: &[Beat], lease: Duration) -> Result<Vec<String>> {
+        // In one order, so that two who do so do not wait for each other.
+        let mut beats: Vec<&Beat> = beats.iter().collect();
+        beats.sort_by(|one, other| one.name.cmp(&other.name));
+        self.touch(|session| {
+            let until = session.now()? + millis(lease);
+            let mut lost = Vec::new();
+            for beat in &beats {
+                let renewed = session.execute(
+                    "UPDATE reformis_machine SET lease_until = $4, stage = $5, done = $6, total = $7
+                     WHERE fleet = $1 AND name = $2 AND fence = $3 AND state = 'running'",
+                    &[
+                        fleet.into(),
+                        Value::from(&beat.name),
+                        beat.fence.into(),
+                        until.into(),
+                        Value::from(&beat.stage),
+                        beat.done.into(),
+                        beat.total.into(),
+                    ],
+                )?;
+                if renewed == 0 {
+                    lost.push(beat.name.clone());
+                }
+            }
+            Ok(lost)
+        })
+    }
+
+    /// Whether `lease` still holds, for its whole time from now on: then its machine may land.
+    ///
+    /// # Errors
+    /// [`crate::fleet::FleetError::State`].
+    pub fn may_land(&self, lease: &Lease, time: Duration) -> Result<bool> {
+        self.touch(|session| {
+            let until = session.now()? + millis(time);
+            let renewed = session.execute(
+                "UPDATE reformis_machine SET lease_until = $4, stage = 'landing'
+                 WHERE fleet = $1 AND name = $2 AND fence = $3 AND state = 'running'",
+                &[Value::from(&lease.fleet), Value::from(&lease.name), lease.fence.into(), until.into()],
+            )?;
+            Ok(renewed == 1)
+        })
+    }
 }
 
 pub(super) fn millis(time: Duration) -> i64 {

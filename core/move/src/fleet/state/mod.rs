@@ -5,15 +5,18 @@
 //! one that it got. So a worker that was away for too long, and whose machine another one has taken over, can neither land it nor say how
 //! it went.
 
+mod after;
 mod claim;
 mod database;
 mod ended;
 mod hook;
 mod lease;
 mod note;
+mod notice;
 mod postgres;
 mod schema;
 mod sqlite;
+mod steer;
 mod sync;
 mod view;
 
@@ -27,11 +30,12 @@ use database::{Database, Session, Trouble};
 use reformis_disk::text::printable;
 use reformis_wire::database::Access;
 
-pub(super) use claim::UNDOING;
-pub use claim::{Claim, Claimed, Held};
+pub(super) use after::UNDOING;
+pub use claim::{Claim, Claimed, Held, Shut};
 pub use ended::{Ended, Pressed};
 pub use hook::{Hook, HookState};
 pub use lease::{Beat, Lease};
+pub use notice::{Notice, Subject};
 pub use sync::Synced;
 pub(super) use view::KnownMachines;
 pub use view::{Counts, Machine, Pace, Stand};
@@ -159,4 +163,4 @@ fn of_trouble(doing: &'static str, place: &str, trouble: Trouble) -> crate::Erro
 }
 
 #[cfg(test)]
-mod tests;
+pub(super) mod tests;

@@ -68,6 +68,27 @@ const VERSIONS: &[&[&str]] = &[
         "ALTER TABLE reformis_machine ADD COLUMN before_hook TEXT",
         "ALTER TABLE reformis_machine ADD COLUMN after_hook TEXT",
     ],
+    &[
+        // Whether its first pass need not wait for its turn, and when that was made.
+        "ALTER TABLE reformis_machine ADD COLUMN early BIGINT",
+        "ALTER TABLE reformis_machine ADD COLUMN first_pass BIGINT",
+        // What came of its rehearsal, as JSON.
+        "ALTER TABLE reformis_machine ADD COLUMN rehearsal TEXT",
+        // The groups that a person let begin.
+        "CREATE TABLE reformis_gate (
+        fleet TEXT NOT NULL,
+        name TEXT NOT NULL,
+        PRIMARY KEY (fleet, name))",
+        // What a program of the site's is told, or was: `machine NAME`, `group NAME`, `night`. `done` is 0 while it is being told.
+        "CREATE TABLE reformis_notice (
+        fleet TEXT NOT NULL,
+        what TEXT NOT NULL,
+        host TEXT,
+        process TEXT,
+        until BIGINT NOT NULL,
+        done BIGINT NOT NULL DEFAULT 0,
+        PRIMARY KEY (fleet, what))",
+    ],
 ];
 
 /// Makes the tables, or those of an earlier version ours.

@@ -11,13 +11,14 @@ use super::{
     database::{Result as Done, Row, Session, Trouble, Value},
     ended::{AFTER_LANDING, skip},
     lease::parsed,
+    notice::begin_anew,
 };
 use crate::{
     error::Result,
     fleet::{
         doubt::is_there,
         error::FleetError,
-        file::{Fleet, Spec},
+        file::{Ahead, Fleet, Rules, Spec},
         worker::Worker,
     },
 };
@@ -162,6 +163,8 @@ fn sync(
     mut known: BTreeMap<String, Known>,
 ) -> Done<Synced> {
     let name = Value::from(&fleet.name);
+    let was = session.query("SELECT rules FROM reformis_fleet WHERE name = $1", std::slice::from_ref(&name))?;
+    let was: Option<Rules> = was.first().and_then(|row| parsed(&row.text(0).unwrap_or_default()).ok());
     session.execute(
         "INSERT INTO reformis_fleet (name, rules, origin) VALUES ($1, $2, $3)
          ON CONFLICT (name) DO UPDATE SET rules = $2, origin = $3, paused = 0",
@@ -169,6 +172,7 @@ fn sync(
     )?;
     let mut synced = Synced::default();
     let mut new = Vec::new();
+    let tells_anew = fleet.rules.tell.machine.is_some() && was.is_none_or(|was| was.tell.machine.is_none());
     for (place, spec) in fleet.machines.iter().enumerate() {
         let (spec_text, team) = (text(spec)?, fleet.group_of(&spec.row));
         let size = Value::from(spec.row.size.map(|size| size.0));
@@ -184,6 +188,7 @@ fn sync(
                 size,
                 "waiting".into(),
                 spec.row.has_hooks().into(),
+                (spec.row.ahead == Ahead::Early).into(),
             ]);
             continue;
         };
@@ -208,9 +213,9 @@ fn sync(
         let may_change = begins_anew || known.state == "waiting" || known.state == "landed" && !is_other;
         let has_hooks = i64::from(spec.row.has_hooks());
         if may_change && (known.spec_text.as_ref() != Some(&spec_text) || known.programs != Some(has_hooks)) {
-            let values = [&key[..], &[Value::from(&spec_text), size, has_hooks.into()]].concat();
-            let statement =
-                "UPDATE reformis_machine SET spec = $3, size = $4, programs = $5 WHERE fleet = $1 AND name = $2";
+            let is_early = spec.row.ahead == Ahead::Early;
+            let values = [&key[..], &[Value::from(&spec_text), size, has_hooks.into(), is_early.into()]].concat();
+            let statement = "UPDATE reformis_machine SET spec = $3, size = $4, programs = $5, early = $6 WHERE fleet = $1 AND name = $2";
             session.execute(statement, &values)?;
         }
         // What was undone, or is to become another landing, is another job: what an earlier one left is none of it.
@@ -219,7 +224,7 @@ fn sync(
         if is_new_job {
             let job = Value::from(&Uuid::new_v4().to_string());
             let values = [&key[..], &[job]].concat();
-            let statement = "UPDATE reformis_machine SET job = $3, landing = NULL, after_hook = NULL WHERE fleet = $1 AND name = $2";
+            let statement = "UPDATE reformis_machine SET job = $3, landing = NULL, after_hook = NULL, first_pass = NULL WHERE fleet = $1 AND name = $2";
             session.execute(statement, &values)?;
         }
         if begins_anew {
@@ -241,7 +246,7 @@ fn sync(
         }
     }
     synced.new = new.len();
-    put(session, "reformis_machine (fleet, name, place, team, job, spec, size, state, programs)", &new)?;
+    put(session, "reformis_machine (fleet, name, place, team, job, spec, size, state, programs, early)", &new)?;
     for (left, known) in known {
         if matches!(known.state.as_str(), "waiting" | "failed" | "skipped" | "held") {
             let values = [name.clone(), Value::from(&left)];
@@ -251,6 +256,8 @@ fn sync(
     }
     relations(session, fleet, &name)?;
     skip(session, &fleet.name)?;
+    let groups: Vec<String> = fleet.rules.groups.iter().map(|group| group.name.clone()).collect();
+    begin_anew(session, &fleet.name, &groups, tells_anew)?;
     Ok(synced)
 }
 
@@ -271,7 +278,11 @@ fn relations(session: &mut dyn Session, fleet: &Fleet, name: &Value) -> Done<()>
         let row = |what: &String| vec![name.clone(), Value::from(&spec.row.name), Value::from(what)];
         let others: std::collections::BTreeSet<&String> = spec.row.after.iter().collect();
         needs.extend(others.into_iter().map(row));
-        let has_rate = |what: &String| what.strip_prefix(HOST).is_some_and(|host| limits.rate.contains_key(host));
+        let rules = &fleet.rules;
+        let has_rate = |what: &String| {
+            let is_told = |host: &str| limits.rate.contains_key(host) || rules.quiet.contains_key(host);
+            what.strip_prefix(HOST).is_some_and(is_told)
+        };
         uses.extend(used(spec).iter().filter(|what| most.contains_key(*what) || has_rate(what)).map(row));
     }
     put(session, "reformis_needs (fleet, name, other)", &needs)?;

@@ -1,5 +1,6 @@
 //! The state is tried on a model: rows of the same machines in memory, and the same words said to both.
 
+mod ends;
 mod model;
 mod rows;
 
@@ -7,13 +8,15 @@ use std::{path::Path, time::Duration};
 
 use tempfile::TempDir;
 
+use jiff::Timestamp;
+
 use super::*;
 use crate::fleet::{file::Fleet, worker::Worker};
 
 const LEASE: Duration = Duration::from_secs(600);
 
 /// A fresh state in a file.
-pub(super) fn fresh() -> (TempDir, State) {
+pub(in crate::fleet) fn fresh() -> (TempDir, State) {
     let folder = tempfile::tempdir().unwrap();
     let state = open(&folder.path().join("night.state"));
     (folder, state)
@@ -30,6 +33,12 @@ fn open(path: &Path) -> State {
 fn fleet(text: &str) -> Fleet {
     let text = format!("{text}\n[defaults]\ndestination = \"virtio-host\"\ninto = \"landing\"\n");
     Fleet::parse(&text, "night.toml", "night", Path::new("/work")).unwrap()
+}
+
+/// A machine as a state gives it.
+pub(in crate::fleet) fn machine_of(state: &State) -> Machine {
+    state.sync(&fleet(&rows(&[("a", "")])), &[], None, &worker()).unwrap();
+    state.machines("night").unwrap().remove(0)
 }
 
 fn rows(rows: &[(&str, &str)]) -> String {
@@ -52,6 +61,7 @@ fn claim_by(worker: &Worker) -> Claim<'_> {
         takes_unknown: true,
         programs: true,
         only: None,
+        moves: true,
         takes_over: true,
     }
 }

@@ -107,6 +107,12 @@ pub struct Machine {
     pub before: Option<String>,
     /// How far the program `after` is.
     pub after: Option<String>,
+    /// When its first pass was made, where the rest waits.
+    pub first_pass: Option<Timestamp>,
+    /// What came of its rehearsal.
+    pub rehearsal: Option<serde_json::Value>,
+    /// Seconds that are left for it, about; of one that waits, those that it will take. Filled in by [`super::super::night::estimate`].
+    pub left_seconds: Option<f64>,
     /// The machine whose worker has it or had it last.
     #[serde(skip)]
     pub host: Option<String>,
@@ -171,7 +177,7 @@ pub struct Pace {
     pub seconds: f64,
 }
 
-const COLUMNS: &str = "name, team, state, tries, worker, stage, done, total, size, began, ended, not_before, code, reason, remedy, landing, answer, job, before_hook, after_hook, host";
+const COLUMNS: &str = "name, team, state, tries, worker, stage, done, total, size, began, ended, not_before, code, reason, remedy, landing, answer, job, before_hook, after_hook, host, first_pass, rehearsal";
 
 fn machine(row: &Row, rules: &Rules) -> Machine {
     let time = |place| row.int(place).filter(|time| *time > 0).and_then(|time| Timestamp::from_millisecond(time).ok());
@@ -201,6 +207,9 @@ fn machine(row: &Row, rules: &Rules) -> Machine {
         before: row.text(18),
         after: row.text(19),
         host: row.text(20),
+        first_pass: time(21).filter(|_| state == Stand::Waiting),
+        rehearsal: row.text(22).and_then(|text| serde_json::from_str(&text).ok()),
+        left_seconds: None,
     }
 }
 
@@ -281,13 +290,14 @@ impl State {
     /// # Errors
     /// [`FleetError::NoFleet`], [`FleetError::State`].
     pub fn programs(&self, fleet: &str) -> Result<Vec<String>> {
-        self.rules(fleet)?;
+        let (told, _) = self.rules(fleet)?;
         let found = self.look(|session| {
             let rows = session.query(
                 "SELECT spec FROM reformis_machine WHERE fleet = $1 AND state IN ('waiting', 'running') AND COALESCE(programs, 1) = 1",
                 &[fleet.into()],
             )?;
-            let mut found = BTreeSet::new();
+            let mut found: BTreeSet<String> = BTreeSet::new();
+            found.extend(told.tell.programs().map(|program| program.join(" ")));
             for row in rows {
                 let spec: Spec = parsed(&row.text(0).unwrap_or_default())?;
                 found.extend(spec.row.hook_programs().map(|program| program.join(" ")));

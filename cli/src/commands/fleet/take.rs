@@ -1,0 +1,31 @@
+//! `reformis fleet take`
+
+use anyhow::Result;
+use reformis_move::fleet::take_in;
+
+use super::Opened;
+use crate::{
+    Session,
+    args::TakeArgs,
+    commands::JSON_SCHEMA,
+    exit::Exit,
+    output::{GOOD, emit, emit_json, paint},
+};
+
+pub(super) fn run(args: &TakeArgs, session: &Session) -> Result<Exit> {
+    let opened = match args.fleet.is_file() {
+        true => Opened::brought_in(&args.fleet, &args.state, session)?.1,
+        false => Opened::new(&args.fleet, &args.state, session)?,
+    };
+    for name in &args.names {
+        let (machine, spec) = opened.state.machine(&opened.name, name)?;
+        take_in::take_in(&opened.state, &opened.name, &machine, &spec, args.force)?;
+        if !session.json {
+            emit(&format!("{} {name} is landed in {}\n", paint(GOOD, "Taken in:"), spec.landing().display()))?;
+        }
+    }
+    if session.json {
+        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "fleet": opened.name, "taken": args.names }))?;
+    }
+    Ok(Exit::Done)
+}
