@@ -34,6 +34,10 @@ const POLICY: &str = "default-src 'none'; style-src 'unsafe-inline'; base-uri 'n
 /// The page of `report`, which will lie in `folder`; times are those of `zone`.
 pub(crate) fn page(report: &Report, title: &str, folder: &Path, zone: &TimeZone) -> String {
     let title = printable(title);
+    // Where a fleet has a zone of its own, its people live by that.
+    let own = report.fleet.as_ref().and_then(|fleet| fleet.zone.as_ref());
+    let own = own.and_then(|name| TimeZone::get(name).ok());
+    let zone = own.as_ref().unwrap_or(zone);
     html! {
         (DOCTYPE)
         html lang="en" {
@@ -60,6 +64,7 @@ pub(crate) fn page(report: &Report, title: &str, folder: &Path, zone: &TimeZone)
                             (time_line::chart(&report.machines, report.fleet.as_ref(), zone))
                         }
                     }
+                    @if let Some(fleet) = &report.fleet { (night::rehearsals(fleet, report.machines.is_empty())) }
                     (table(report))
                     (unread(report))
                     @for (index, machine) in report.machines.iter().enumerate() {
@@ -154,7 +159,7 @@ fn short(verdict: Option<&Verdict>) -> String {
 fn table(report: &Report) -> Markup {
     let has_groups = report.machines.iter().any(|machine| machine.group.is_some());
     html! {
-        section {
+        @if !report.machines.is_empty() { section {
             h2 { "Machines, the most urgent first" }
             div.wide { table {
                 thead { tr {
@@ -185,7 +190,7 @@ fn table(report: &Report) -> Markup {
                 }
             } }
             p.legend { "Rate: bytes of the disks a second, holes among them. Asks: cautions, and blockers that were accepted." }
-        }
+        } }
     }
 }
 

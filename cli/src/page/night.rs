@@ -4,11 +4,12 @@ use jiff::tz::TimeZone;
 use maud::{Markup, html};
 use reformis_disk::text::printable;
 use reformis_move::{
-    fleet::{Stand, confirm::Answer},
+    Severity,
+    fleet::{Stand, confirm::Answer, rehearse::Rehearsed},
     report::{FleetReport, FleetRow},
 };
 
-use super::{lasted, when};
+use super::{lasted, short, size, when};
 
 /// What a fleet adds at a glance.
 pub(super) fn tiles(fleet: &FleetReport) -> Vec<(&'static str, String)> {
@@ -60,6 +61,51 @@ fn one(row: &FleetRow) -> Markup {
                 (printable(row.reason.as_deref().unwrap_or("–")))
                 @if let Some(remedy) = &row.remedy { br; span.remedy { (printable(remedy)) } }
                 @if let Some(code) = &row.code { " " span.code { (printable(code)) } }
+            }
+        }
+    }
+}
+
+/// How the machines did that were rehearsed; open where nothing has landed yet.
+pub(super) fn rehearsals(fleet: &FleetReport, is_open: bool) -> Markup {
+    let well = fleet.rehearsals.iter().filter(|one| one.is_well()).count();
+    html! {
+        @if !fleet.rehearsals.is_empty() {
+            details open[is_open] {
+                summary { h2 { "Rehearsal: " (well) " of " (fleet.rehearsals.len()) " without trouble" } }
+                @if let Some(seconds) = fleet.rehearsed_seconds {
+                    p { "What is left takes about " (lasted(seconds)) " by these figures, one machine after the other." }
+                }
+                div.wide { table {
+                    thead { tr {
+                        th { "machine" } th { "goes" } th { "boots" } th { "came up" }
+                        th.number { "data" } th.number { "read at" } th.number { "takes about" } th { "what was said" }
+                    } }
+                    tbody { @for one in &fleet.rehearsals { (rehearsal(one)) } }
+                } }
+            }
+        }
+    }
+}
+
+fn rehearsal(one: &Rehearsed) -> Markup {
+    let mark = |is_good: bool, yes: &str, no: &str| {
+        html! { span class={ "mark " (if is_good { "good" } else { "bad" }) } { (if is_good { yes } else { no }) } }
+    };
+    let blockers = one.findings.iter().filter(|finding| finding.severity == Severity::Blocker);
+    html! {
+        tr {
+            td { (printable(&one.name)) }
+            td { (mark(one.goes, "goes", "stays")) }
+            td { (short(one.verdict.as_ref())) }
+            td { @if let Some(came_up) = &one.came_up { (mark(came_up.well, "yes", "no")) } @else { "–" } }
+            td.number { (one.bytes.map_or("–".into(), size)) }
+            td.number { (one.rate.map_or("–".into(), |rate| format!("{}/s", size(rate)))) }
+            td.number { (one.estimate.map_or("–".into(), lasted)) }
+            td {
+                @if let Some(came_up) = &one.came_up { (printable(&came_up.said)) " " }
+                @if let Some((code, sentence)) = &one.error { (printable(sentence)) " " span.code { (printable(code)) } }
+                @else { @for blocker in blockers { (printable(&blocker.sentence)) " " span.code { (printable(&blocker.code)) } " " } }
             }
         }
     }

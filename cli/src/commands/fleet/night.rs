@@ -74,7 +74,7 @@ pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
 }
 
 /// What a changed file changed, for a person.
-fn told_of_sync(synced: &Synced) -> String {
+pub(super) fn told_of_sync(synced: &Synced) -> String {
     let mut text = String::new();
     let few = |names: &[String]| match names {
         names if names.len() > 10 => format!("{}, … ({} in all)", names[..10].join(", "), names.len()),

@@ -30,12 +30,13 @@ impl Opened {
     }
 
     /// The fleet in the file at `file`, and its state, into which it is brought as it is now. Nothing begins by that, and nothing that failed
-    /// waits again.
-    pub(crate) fn brought_in(file: &Path, args: &StateArgs, session: &Session) -> Result<(Fleet, Self)> {
+    /// waits again. What it changes is said; also whether something is gone from the file.
+    pub(crate) fn brought_in(file: &Path, args: &StateArgs, session: &Session) -> Result<(Fleet, Self, bool)> {
         let fleet = Fleet::read(file)?;
         let opened = Self::of(fleet.name.clone(), Some(file), args, true, session)?;
-        opened.state.sync(&fleet, &[], Some(&BTreeSet::new()), &Worker::here())?;
-        Ok((fleet, opened))
+        let synced = opened.state.sync(&fleet, &[], Some(&BTreeSet::new()), &Worker::here())?;
+        session.progress.say(&super::night::told_of_sync(&synced));
+        Ok((fleet, opened, !synced.gone.is_empty()))
     }
 
     /// The fleet called `name`, whose file is at `file`. With `make`, its state is made where there is none.

@@ -32,7 +32,7 @@ pub(super) fn run(args: &RehearseArgs, session: &Session) -> Result<Exit> {
     if let Some(name) = args.only.iter().find(|name| !is_there(name)).cloned() {
         return Err(reformis_move::Error::from(FleetError::NoMachine { name }).into());
     }
-    let (fleet, opened) = Opened::brought_in(&args.file, &args.state, session)?;
+    let (fleet, opened, is_less) = Opened::brought_in(&args.file, &args.state, session)?;
     let machines = opened.state.machines(&opened.name)?;
     // What has landed needs none any more, and what runs cannot be had.
     let is_open = |machine: &Machine| !matches!(machine.state, Stand::Landed | Stand::Running | Stand::Gone);
@@ -61,7 +61,7 @@ pub(super) fn run(args: &RehearseArgs, session: &Session) -> Result<Exit> {
         emit(&show(&rehearsed, night, at_once, &quoted(&args.file.to_string_lossy())))?;
     }
     let has_blocker = rehearsed.iter().any(|one| !one.goes);
-    Ok(match (has_blocker, rehearsed.iter().all(Rehearsed::is_well)) {
+    Ok(match (has_blocker, rehearsed.iter().all(Rehearsed::is_well) && !is_less) {
         (true, _) => Exit::Refused,
         (false, true) => Exit::Done,
         (false, false) => Exit::Failed,

@@ -13,9 +13,12 @@ use crate::{
 };
 
 pub(super) fn run(args: &TakeArgs, session: &Session) -> Result<Exit> {
-    let opened = match args.fleet.is_file() {
-        true => Opened::brought_in(&args.fleet, &args.state, session)?.1,
-        false => Opened::new(&args.fleet, &args.state, session)?,
+    let (opened, is_less) = match args.fleet.is_file() {
+        true => {
+            let (_, opened, is_less) = Opened::brought_in(&args.fleet, &args.state, session)?;
+            (opened, is_less)
+        }
+        false => (Opened::new(&args.fleet, &args.state, session)?, false),
     };
     for name in &args.names {
         let (machine, spec) = opened.state.machine(&opened.name, name)?;
@@ -27,5 +30,5 @@ pub(super) fn run(args: &TakeArgs, session: &Session) -> Result<Exit> {
     if session.json {
         emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "fleet": opened.name, "taken": args.names }))?;
     }
-    Ok(Exit::Done)
+    Ok(if is_less { Exit::Failed } else { Exit::Done })
 }

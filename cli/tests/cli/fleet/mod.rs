@@ -1,6 +1,7 @@
 //! A night as a person runs it: gathered, checked, run, stopped, killed, gone on with, and told in the morning.
 
 mod afar;
+mod around;
 mod harbour;
 mod limits;
 mod one_word;
@@ -13,6 +14,7 @@ mod snapshot;
 mod terminal;
 mod traps;
 mod two_hundred;
+mod waves;
 
 use std::{fs, net::TcpListener, process::Stdio, time::Duration};
 

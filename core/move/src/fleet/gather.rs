@@ -174,9 +174,7 @@ fn machines_of(target: &Path, options: &Options, context: &Context<'_>) -> Resul
 fn several(source: String, options: &Options, context: &Context<'_>) -> Result<Vec<Found>> {
     let opening = Opening::new(options.links, context.budget, context.wires);
     match target::open(Path::new(&source), &opening) {
-        Err(Error::Several { names, .. }) => {
-            Ok(names.into_iter().map(|name| Found::one_of(&source, name)).collect())
-        }
+        Err(Error::Several { names, .. }) => Ok(names.into_iter().map(|name| Found::one_of(&source, name)).collect()),
         Err(error) if error.is_interrupted() => Err(error),
         _ => Ok(vec![Found::at(source)]),
     }

@@ -168,7 +168,9 @@ fn value(kind: As, cell: &str) -> Result<String, String> {
     };
     match kind {
         As::Text => Ok(quoted(cell)),
-        As::Number => cell.parse::<u32>().map(|number| number.to_string()).map_err(|_| format!("'{cell}' is no number")),
+        As::Number => {
+            cell.parse::<u32>().map(|number| number.to_string()).map_err(|_| format!("'{cell}' is no number"))
+        }
         As::Flag => flag().map(str::to_string).ok_or_else(|| format!("'{cell}' is neither yes nor no")),
         As::FlagOrText => Ok(flag().map_or_else(|| quoted(cell), str::to_string)),
         As::Words => Ok(format!("[{}]", cell.split_whitespace().map(quoted).collect::<Vec<_>>().join(", "))),

@@ -29,6 +29,8 @@ pub struct FleetReport {
     pub answer: usize,
     /// Machines that were asked, and did not.
     pub silent: usize,
+    /// The zone of its hours, by its name in the IANA time zone database.
+    pub zone: Option<String>,
     /// How the rehearsals went, in the order of the file; empty where there were none.
     pub rehearsals: Vec<Rehearsed>,
     /// Seconds that the rehearsals told for the machines that have not landed, added up; none where one of them tells nothing.
@@ -100,13 +102,15 @@ pub fn of_fleet(state: &State, fleet: &str, context: &Context<'_>) -> Result<Rep
     let rehearsed = |machine: &Machine| serde_json::from_value::<Rehearsed>(machine.rehearsal.clone()?).ok();
     let left = all.iter().filter(|machine| matches!(machine.state, Stand::Waiting | Stand::Running));
     let left: Option<Vec<f64>> = left.map(|machine| rehearsed(machine)?.estimate).collect();
+    let name = fleet.to_string();
     let fleet = FleetReport {
-        name: fleet.into(),
+        name: name.clone(),
         counts,
         groups,
         open,
         answer,
         silent,
+        zone: state.rules(&name)?.0.window.and_then(|window| window.zone),
         rehearsals: all.iter().filter_map(rehearsed).collect(),
         rehearsed_seconds: left.filter(|left| !left.is_empty()).map(|left| left.iter().sum()),
     };

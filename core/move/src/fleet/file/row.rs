@@ -397,7 +397,8 @@ impl Spec {
         let mut apart = self.clone();
         let into = folder.to_string_lossy().into_owned();
         if let Some(brief) = &mut apart.brief {
-            (brief.journey.into, brief.journey.store, brief.journey.cloud, brief.journey.then) = (into, None, None, None);
+            (brief.journey.into, brief.journey.store, brief.journey.cloud, brief.journey.then) =
+                (into, None, None, None);
         } else {
             let row = &mut apart.row;
             (row.into, row.store, row.cloud, row.then) = (Some(into), None, None, None);

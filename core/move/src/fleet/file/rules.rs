@@ -224,4 +224,3 @@ fn check_limits(limits: &Limits) -> Result<(), String> {
     }
     limits.rate.values().try_for_each(|text| rate(text).map(drop).map_err(|what| format!("limits: {what}")))
 }
-

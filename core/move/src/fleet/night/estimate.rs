@@ -116,12 +116,8 @@ mod tests {
     fn each_goes_by_its_own_rate() {
         let pace = Pace { machines: 10, bytes: 10_000, seconds: 50.0 };
         let at = |second| Timestamp::from_second(second).unwrap();
-        let (mut runs, mut waits, mut tried, mut unknown) = (
-            machine(Stand::Running),
-            machine(Stand::Waiting),
-            machine(Stand::Waiting),
-            machine(Stand::Waiting),
-        );
+        let (mut runs, mut waits, mut tried, mut unknown) =
+            (machine(Stand::Running), machine(Stand::Waiting), machine(Stand::Waiting), machine(Stand::Waiting));
         (runs.began, runs.done, runs.total) = (Some(at(100)), Some(250), Some(1000));
         waits.size = Some(2000);
         (tried.size, tried.rehearsal) = (Some(2000), Some(serde_json::json!({ "estimate": 77.0 })));

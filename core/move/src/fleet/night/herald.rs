@@ -123,20 +123,19 @@ impl<'a> Herald<'a> {
                 let machines: Vec<Machine> = machines.into_iter().filter(|machine| machine.group == *name).collect();
                 (&tell.group, format!("the end of {name}"), of_all("group-ended", Some(name), &machines))
             }
-            Subject::Night => {
-                (&tell.night, "the end of the night".into(), of_all("night-ended", None, &self.state.machines(self.fleet)?))
-            }
+            Subject::Night => (
+                &tell.night,
+                "the end of the night".into(),
+                of_all("night-ended", None, &self.state.machines(self.fleet)?),
+            ),
         };
         let mut input = input;
         if let Some(input) = input.as_object_mut() {
             input.insert("fleet".into(), self.fleet.into());
             input.insert("time".into(), json!(Timestamp::now()));
         }
-        let runner = Runner {
-            keeper: self.options.keeper.as_deref().unwrap_or_default(),
-            patience: wait,
-            cancel: self.stop,
-        };
+        let runner =
+            Runner { keeper: self.options.keeper.as_deref().unwrap_or_default(), patience: wait, cancel: self.stop };
         let program = program.as_deref().unwrap_or_default();
         match program::run(program, &self.rules.folder, &input, &runner) {
             Ok(lines) => lines.iter().for_each(|line| tracing::info!(what, "{line}")),

@@ -198,7 +198,8 @@ fn grant(session: &mut dyn Session, claim: &Claim<'_>, now: i64, lease: Lease) -
 /// The gate of the group at `team`, where it is shut.
 fn shut(session: &mut dyn Session, fleet: &str, rules: &Rules, team: u64) -> Done<Option<Shut>> {
     let place = usize::try_from(team).unwrap_or(usize::MAX);
-    let (gate, group) = (rules.gate(place), rules.groups.get(place).map(|group| group.name.clone()).unwrap_or_default());
+    let (gate, group) =
+        (rules.gate(place), rules.groups.get(place).map(|group| group.name.clone()).unwrap_or_default());
     if gate == Gate::Landed {
         return Ok(None);
     }
@@ -212,7 +213,8 @@ fn shut(session: &mut dyn Session, fleet: &str, rules: &Rules, team: u64) -> Don
         let statement = "SELECT name, state, answer FROM reformis_machine WHERE fleet = $1 AND team = $2 AND state <> 'gone' ORDER BY place";
         let answers = |row: &Row| {
             let answer: Option<serde_json::Value> = row.text(2).and_then(|text| serde_json::from_str(&text).ok());
-            row.text(1).as_deref() == Some("landed") && answer.is_some_and(|answer| answer.get("answers") == Some(&true.into()))
+            row.text(1).as_deref() == Some("landed")
+                && answer.is_some_and(|answer| answer.get("answers") == Some(&true.into()))
         };
         let rows = session.query(statement, &before)?;
         silent = rows.iter().filter(|row| !answers(row)).filter_map(|row| row.text(0)).collect();
@@ -224,12 +226,7 @@ fn shut(session: &mut dyn Session, fleet: &str, rules: &Rules, team: u64) -> Don
 }
 
 /// Whether something waits for hosts that are `quiet`.
-fn left_alone(
-    session: &mut dyn Session,
-    claim: &Claim<'_>,
-    now: i64,
-    quiet: &[(&str, Timestamp)],
-) -> Done<Claimed> {
+fn left_alone(session: &mut dyn Session, claim: &Claim<'_>, now: i64, quiet: &[(&str, Timestamp)]) -> Done<Claimed> {
     for (host, until) in quiet {
         let mut values = vec![Value::from(claim.fleet), Value::from(&format!("{HOST}{host}"))];
         let only = among(claim.only, "m.name", &mut values);

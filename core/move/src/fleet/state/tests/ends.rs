@@ -20,7 +20,8 @@ const TELL: &str = "[tell]\nmachine = [\"./tell\"]\ngroup = [\"./tell\"]\nnight 
 #[test]
 fn each_end_is_told_once_and_again_when_it_is_another_end() {
     let (_folder, state) = fresh();
-    let text = TELL.to_string() + &rows(&[("a", "group = \"one\""), ("b", "group = \"one\""), ("c", "group = \"two\"")]);
+    let text =
+        TELL.to_string() + &rows(&[("a", "group = \"one\""), ("b", "group = \"one\""), ("c", "group = \"two\"")]);
     let sync = || state.sync(&fleet(&text), &[], None, &worker()).unwrap();
     sync();
     assert_eq!(told(&state, &worker(), &all(), true), [Subject::Night], "its time is over");
@@ -92,7 +93,9 @@ fn a_host_is_left_alone_in_its_quiet_hours() {
     let Claimed::Later(_) = claim(&state) else { panic!("it waits for c") };
     let c = state.machine("night", "c").unwrap().0;
     assert_eq!(c.state, Stand::Running);
-    state.change(|session| session.execute("UPDATE reformis_machine SET state = 'landed' WHERE name = 'c'", &[])).unwrap();
+    state
+        .change(|session| session.execute("UPDATE reformis_machine SET state = 'landed' WHERE name = 'c'", &[]))
+        .unwrap();
     let Claimed::Quiet { host, until } = claim(&state) else { panic!("a and b wait") };
     let minutes = until.duration_since(Timestamp::now()).as_secs() / 60;
     assert!(host == "harbour" && (58..=61).contains(&minutes), "{host} {until}");

@@ -41,13 +41,16 @@ fn word() -> impl Strategy<Value = Word> {
 
 /// A fleet of a few machines in two groups, each after some of those before it.
 fn made(after: &[Vec<bool>], teams: &[bool], most: u32, gate: &str, early: &[bool]) -> String {
-    let mut text = format!("[limits]\nat-once = {most}\n[[group]]\nname = \"one\"\n[[group]]\nname = \"two\"\nafter = \"{gate}\"\n");
+    let mut text = format!(
+        "[limits]\nat-once = {most}\n[[group]]\nname = \"one\"\n[[group]]\nname = \"two\"\nafter = \"{gate}\"\n"
+    );
     for (place, waits) in after.iter().enumerate() {
         let others = (0..place).filter(|other| waits[*other] && (!teams[*other] || teams[place]));
         let others: Vec<String> = others.map(|other| format!("\"m{other}\"")).collect();
         let group = if teams[place] { "two" } else { "one" };
         let ahead = if early[place] { "ahead = \"early\"\n" } else { "" };
-        let more = format!("group = \"{group}\"\nconfirm = {{ tcp = \"h:1\" }}\n{ahead}after = [{}]", others.join(", "));
+        let more =
+            format!("group = \"{group}\"\nconfirm = {{ tcp = \"h:1\" }}\n{ahead}after = [{}]", others.join(", "));
         text += &rows(&[(&format!("m{place}"), &more)]);
     }
     text
