@@ -23,6 +23,10 @@ const STRONG: Style = Style::new().add_modifier(Modifier::BOLD);
 const GROUPS: usize = 6;
 /// Machines that run and have a line of their own.
 const RUNNING: usize = 12;
+/// Columns that a sentence about a machine gets, where names can give way.
+const SAYS: usize = 30;
+/// The narrowest terminal with a bar for each machine that runs.
+const WIDE: u16 = 110;
 
 pub(super) struct Picture {
     name: String,
@@ -137,7 +141,12 @@ impl Picture {
             format!(", begins nothing that is not done by {}", until.to_zoned(TimeZone::system()).strftime("%H:%M"))
         });
         let clock = Timestamp::now().to_zoned(TimeZone::system()).strftime("%H:%M:%S").to_string();
-        let label = format!("{over} of {}{left}{until}, {clock}", counts.machines);
+        let full = format!("{over} of {}{left}{until}, {clock}", counts.machines);
+        // On a narrow terminal the clock and what is left count.
+        let label = match full.chars().count() <= usize::from(area.width) {
+            true => full,
+            false => short(&format!("{over} of {}{left}, {clock}", counts.machines), usize::from(area.width)),
+        };
         let gauge_of =
             Gauge::default().ratio(ratio).label(label).gauge_style(Style::new().fg(Color::Green).bg(Color::Reset));
         frame.render_widget(gauge_of, gauge);
@@ -187,34 +196,55 @@ impl Picture {
     }
 
     fn draw_all(&mut self, frame: &mut Frame<'_>, area: Rect) {
-        let rows: Vec<Row<'_>> = self
+        let took = |machine: &Machine| {
+            let took = machine.began.zip(machine.ended).map(|(began, ended)| ended.duration_since(began).as_secs_f64());
+            took.map_or(String::new(), duration)
+        };
+        let data = |machine: &Machine| {
+            let data = machine.total.filter(|total| *total > 0).or(machine.size);
+            data.map_or(String::new(), |data| ByteSize(data).to_string())
+        };
+        let cells: Vec<[String; 6]> = self
             .machines
             .iter()
             .map(|machine| {
-                let took =
-                    machine.began.zip(machine.ended).map(|(began, ended)| ended.duration_since(began).as_secs_f64());
-                let data = machine.total.filter(|total| *total > 0).or(machine.size);
-                Row::new([
-                    Line::raw(machine.name.clone()),
-                    Line::raw(machine.group.clone()),
-                    Line::styled(machine.state.word(), style(machine.state)),
-                    Line::raw(data.map_or(String::new(), |data| ByteSize(data).to_string())).right_aligned(),
-                    Line::raw(took.map_or(String::new(), duration)).right_aligned(),
-                    Line::raw(printable(&words::what(machine))),
-                ])
+                let (group, state) = (printable(&machine.group), machine.state.word().to_string());
+                let what = printable(&words::what(machine));
+                [printable(&machine.name), group, state, data(machine), took(machine), what]
             })
             .collect();
-        let widths = [
-            Constraint::Length(24),
-            Constraint::Length(14),
-            Constraint::Length(8),
-            Constraint::Length(10),
-            Constraint::Length(12),
-            Constraint::Min(10),
-        ];
-        let right = |text| Line::raw(text).right_aligned();
-        let names = ["machine", "group", "state"].map(Line::raw).into_iter();
-        let head = Row::new(names.chain([right("data"), right("took"), Line::raw("")])).style(FAINT);
+        let heads = ["machine", "group", "state", "data", "took", ""];
+        // As wide as what stands in them; what is left is for what there is to say, and the names give way for that.
+        let widest = |column: usize, least: usize| {
+            let cells = cells.iter().filter_map(|cells| cells.get(column));
+            cells.map(|cell| cell.chars().count()).max().unwrap_or(0).max(least)
+        };
+        let has_groups = widest(1, 0) > 0;
+        let mut widths = [widest(0, 7), if has_groups { widest(1, 5) } else { 0 }, 8, widest(3, 4), widest(4, 4), 0];
+        let all = usize::from(area.width);
+        let rest = |widths: &[usize; 6]| all.saturating_sub(widths.iter().sum::<usize>() + 2 * 5);
+        for (column, least) in [(0, 12), (1, 6)] {
+            let missing = SAYS.saturating_sub(rest(&widths));
+            if let Some(width) = widths.get_mut(column).filter(|width| **width > least) {
+                *width -= missing.min(*width - least);
+            }
+        }
+        widths[5] = rest(&widths);
+        let shown: Vec<usize> = (0..6).filter(|column| *column != 1 || has_groups).collect();
+        let line = |column: usize, text: &str| {
+            let line = Line::raw(short(text, widths.get(column).copied().unwrap_or(0)));
+            if matches!(column, 3 | 4) { line.right_aligned() } else { line }
+        };
+        let rows = cells.iter().zip(&self.machines).map(|(cells, machine)| {
+            Row::new(shown.iter().map(|column| {
+                let line = line(*column, cells.get(*column).map_or("", String::as_str));
+                if *column == 2 { line.style(style(machine.state)) } else { line }
+            }))
+        });
+        let head = shown.iter().map(|column| line(*column, heads.get(*column).copied().unwrap_or_default()));
+        let head = Row::new(head).style(FAINT);
+        let tall = |width: &usize| Constraint::Length(u16::try_from(*width).unwrap_or(u16::MAX));
+        let widths = shown.iter().filter_map(|column| widths.get(*column)).map(tall);
         let table = Table::new(rows, widths).header(head).column_spacing(2);
         let table = table.row_highlight_style(Style::new().add_modifier(Modifier::REVERSED));
         frame.render_stateful_widget(table, area, &mut self.table);
@@ -222,13 +252,38 @@ impl Picture {
 
     fn draw_foot(&self, frame: &mut Frame<'_>, area: Rect) {
         let [said, keys] = Layout::vertical([Constraint::Length(1); 2]).areas(area);
-        frame.render_widget(Line::styled(self.said.clone(), Style::new().fg(Color::Yellow)), said);
+        // Where nothing was said, what there is to say of the machine that is chosen, as far as it fits.
+        let chosen = self.table.selected().and_then(|place| self.machines.get(place));
+        let of_chosen = || chosen.map(words::what).filter(|what| !what.is_empty()).map(|what| printable(&what));
+        let text = Some(self.said.clone()).filter(|said| !said.is_empty()).or_else(of_chosen).unwrap_or_default();
+        let text = short(&text, usize::from(area.width));
+        frame.render_widget(Line::styled(text, Style::new().fg(Color::Yellow)), said);
         let words = match self.steers {
-            Some(_) => "p pause   ↑↓ choose   h hold back   s finish what runs, then stop   q stop",
+            Some(_) => "p pause   ↑↓ choose   h hold back   s finish what runs   q stop at once",
             None => "p pause   ↑↓ choose   h hold back   q leave",
         };
         frame.render_widget(Line::styled(words, FAINT), keys);
     }
+}
+
+/// `text` in `width` columns: what is cut off at its end is told by a mark.
+fn short(text: &str, width: usize) -> String {
+    if text.chars().count() <= width {
+        return text.into();
+    }
+    // At a space, where that does not cost much.
+    let cut: String = text.chars().take(width.saturating_sub(1)).collect();
+    let at_space = cut.rfind(' ').filter(|at| *at * 4 >= cut.len() * 3);
+    let cut = at_space.and_then(|at| cut.get(..at)).unwrap_or(&cut);
+    if width == 0 { String::new() } else { format!("{}…", cut.trim_end_matches([' ', ',', ':', ';'])) }
+}
+
+/// Bytes a second, and what is left by that.
+fn rate_and_left(done: u64, total: u64, rate: Option<u64>) -> [String; 2] {
+    let Some(rate) = rate.filter(|rate| *rate > 0) else { return Default::default() };
+    #[expect(clippy::cast_precision_loss, reason = "a time that is told")]
+    let left = (total > 0).then(|| total.saturating_sub(done) as f64 / rate as f64);
+    [format!("{}/s", ByteSize(rate)), left.map_or(String::new(), |left| format!("{} left", duration(left)))]
 }
 
 fn draw_now(frame: &mut Frame<'_>, area: Rect, running: &[(String, String, u64, u64, Option<u64>)]) {
@@ -236,29 +291,29 @@ fn draw_now(frame: &mut Frame<'_>, area: Rect, running: &[(String, String, u64, 
         frame.render_widget(Line::styled("Nothing runs.", FAINT), area);
         return;
     }
-    let rows = running.iter().map(|(name, stage, done, total, rate)| {
+    let is_wide = area.width >= WIDE;
+    let longest = running.iter().map(|(name, ..)| name.chars().count()).max().unwrap_or(0).clamp(4, 24);
+    let names = if is_wide { 24 } else { longest };
+    let bars = if is_wide { 24 } else { 10 };
+    let told: Vec<[String; 2]> =
+        running.iter().map(|(.., done, total, rate)| rate_and_left(*done, *total, *rate)).collect();
+    let widest =
+        |column: usize| told.iter().filter_map(|two| Some(two.get(column)?.chars().count())).max().unwrap_or(0);
+    let (rates, lefts) = (widest(0), widest(1));
+    let stages = usize::from(area.width).saturating_sub(names + bars + 6 + rates + lefts + 2 * 5);
+    let rows = running.iter().zip(&told).map(|((name, stage, done, total, _), [rate, left])| {
         let ratio = part(*done, *total);
-        let rate_text = rate.filter(|rate| *rate > 0).map_or(String::new(), |rate| format!("{}/s", ByteSize(rate)));
-        #[expect(clippy::cast_precision_loss, reason = "a time that is told")]
-        let left =
-            rate.filter(|rate| *rate > 0 && *total > 0).map(|rate| total.saturating_sub(*done) as f64 / rate as f64);
         Row::new([
-            Line::styled(name.clone(), STRONG),
-            Line::raw(printable(stage)),
-            Line::styled(if *total > 0 { bar(ratio, 24) } else { String::new() }, Style::new().fg(Color::Cyan)),
+            Line::styled(short(name, names), STRONG),
+            Line::raw(short(&printable(stage), stages)),
+            Line::styled(if *total > 0 { bar(ratio, bars) } else { String::new() }, Style::new().fg(Color::Cyan)),
             Line::raw(if *total > 0 { format!("{:.0} %", ratio * 100.0) } else { String::new() }).right_aligned(),
-            Line::raw(rate_text).right_aligned(),
-            Line::raw(left.map_or(String::new(), |left| format!("{} left", duration(left)))),
+            Line::raw(rate.clone()).right_aligned(),
+            Line::raw(left.clone()),
         ])
     });
-    let widths = [
-        Constraint::Length(24),
-        Constraint::Min(24),
-        Constraint::Length(24),
-        Constraint::Length(6),
-        Constraint::Length(13),
-        Constraint::Length(18),
-    ];
+    let of = |width: usize| Constraint::Length(u16::try_from(width).unwrap_or(u16::MAX));
+    let widths = [of(names), of(stages), of(bars), of(6), of(rates), of(lefts)];
     let head = Row::new(["runs", "", "", "", "", ""]).style(FAINT);
     frame.render_widget(Table::new(rows, widths).header(head).column_spacing(2), area);
 }
@@ -324,6 +379,43 @@ mod tests {
         assert!(!text.contains('\u{1b}'), "a stranger's escape reaches the terminal:\n{text}");
         for (width, height) in [(1, 1), (20, 5), (80, 24), (300, 4)] {
             drawn(&mut picture, width, height);
+        }
+    }
+
+    #[test]
+    fn on_eighty_columns_every_word_is_whole_or_marked() {
+        let mut picture = Picture::new("night", Some(Steers { at_once: 2, until: Some(Timestamp::UNIX_EPOCH) }));
+        let mut failed = machine("tide-gauge-server-of-the-outer-harbour", "gauges-of-the-sound", Stand::Failed);
+        failed.reason = Some("disk 1 partition 10 is encrypted, and stays closed: no key opens it".into());
+        (failed.began, failed.ended) = (Some(Timestamp::UNIX_EPOCH), Timestamp::from_second(3700).ok());
+        let mut runs = machine("ledger", "desks", Stand::Running);
+        runs.stage = Some("carrying ledger-0.qcow2 (1 of 2)".into());
+        picture.learn(vec![failed, runs], Pace::default(), false);
+        let text = drawn(&mut picture, 80, 24);
+        for word in [
+            "tide-gauge",
+            "failed",
+            "1 h 01 min",
+            "disk 1 partition 10 is…",
+            "carrying ledger-0.qcow2 (1 of 2)",
+            "25 %",
+            "closed: no key opens it",
+        ] {
+            assert!(text.contains(word), "{word}:\n{text}");
+        }
+        assert!(text.contains("q stop at once"), "{text}");
+    }
+
+    proptest::proptest! {
+        /// Whatever there is to say: it fits, says so where it is cut, and keeps what fits.
+        #[test]
+        fn what_is_cut_is_marked(text in "\\PC{0,60}", width in 0..80usize) {
+            let shown = short(&text, width);
+            proptest::prop_assert!(shown.chars().count() <= width);
+            match text.chars().count() <= width {
+                true => proptest::prop_assert_eq!(shown, text),
+                false => proptest::prop_assert!(width == 0 || shown.ends_with('…')),
+            }
         }
     }
 
