@@ -102,8 +102,9 @@ pub(crate) fn lasted(seconds: f64) -> String {
     }
 }
 
+/// A size whose unit stays beside its number.
 fn size(bytes: u64) -> String {
-    ByteSize(bytes).to_string()
+    ByteSize(bytes).to_string().replace(' ', "\u{a0}")
 }
 
 fn at_a_glance(report: &Report) -> Markup {

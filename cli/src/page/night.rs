@@ -79,7 +79,7 @@ pub(super) fn rehearsals(fleet: &FleetReport, is_open: bool) -> Markup {
                 div.wide { table {
                     thead { tr {
                         th { "machine" } th { "goes" } th { "boots" } th { "came up" }
-                        th.number { "data" } th.number { "read at" } th.number { "takes about" } th { "what was said" }
+                        th.number { "data" } th.number { "read at" } th.number { "takes" } th { "what was said" }
                     } }
                     tbody { @for one in &fleet.rehearsals { (rehearsal(one)) } }
                 } }
@@ -101,7 +101,7 @@ fn rehearsal(one: &Rehearsed) -> Markup {
             td { @if let Some(came_up) = &one.came_up { (mark(came_up.well, "yes", "no")) } @else { "–" } }
             td.number { (one.bytes.map_or("–".into(), size)) }
             td.number { (one.rate.map_or("–".into(), |rate| format!("{}/s", size(rate)))) }
-            td.number { (one.estimate.map_or("–".into(), lasted)) }
+            td.number { (one.estimate.map_or("–".into(), |seconds| format!("about {}", lasted(seconds)))) }
             td {
                 @if let Some(came_up) = &one.came_up { (printable(&came_up.said)) " " }
                 @if let Some((code, sentence)) = &one.error { (printable(sentence)) " " span.code { (printable(code)) } }

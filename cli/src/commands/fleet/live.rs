@@ -21,7 +21,7 @@ use ratatui::{
     },
 };
 use reformis_move::fleet::{
-    Stand, State,
+    Gate, Stand, State,
     night::{Control, estimate::outlook},
 };
 
@@ -30,7 +30,7 @@ use rustix::{
     io::Errno,
 };
 
-use super::Opened;
+use super::{Opened, words};
 
 /// How often the database is asked.
 const ASK: Duration = Duration::from_millis(1000);
@@ -148,7 +148,9 @@ fn key_comes(wait: Duration) -> io::Result<bool> {
 /// Asks where the fleet stands.
 fn learn(picture: &mut Picture, state: &State, name: &str) -> Result<()> {
     let (machines, pace) = outlook(state, name)?;
-    picture.learn(machines, pace, state.rules(name)?.1);
+    let shut = state.shut_gate(name)?;
+    let gate = shut.map(|shut| words::gate(&shut.group, shut.gate == Gate::Confirmed, &shut.silent));
+    picture.learn(machines, pace, state.rules(name)?.1, gate);
     Ok(())
 }
 

@@ -13,7 +13,7 @@ use jiff::{Timestamp, tz::TimeZone};
 use reformis_disk::{ByteSize, text::printable};
 use reformis_move::fleet::{
     Fleet, FleetError, Machine, Rules, Spec, Stand, Synced, Worker, doubts, next,
-    night::{self, Control, Event, Hands, Options, Outcome, Why},
+    night::{self, Control, Event, Hands, Options, Outcome, Why, estimate::outlook},
     time_of_day,
 };
 
@@ -168,13 +168,13 @@ fn work_on(
         true => drawn(opened, &options, &ours, &control)?,
         false => night::work(&opened.state, &opened.name, &options, &ours, &control)?,
     };
-    let machines = opened.state.machines(&opened.name)?;
+    let (machines, pace) = outlook(&opened.state, &opened.name)?;
     if session.json {
         let document = serde_json::json!({ "event": "ended", "why": outcome.why, "counts": outcome.counts });
         emit(&(document.to_string() + "\n"))?;
     } else {
-        emit(&status::show(&opened.name, &machines, &opened.state.pace(&opened.name)?))?;
-        emit(&ending(&outcome, logs, shown))?;
+        emit(&status::show(&opened.name, &machines, &pace))?;
+        emit(&ending(&outcome, options.only.is_some(), logs, shown))?;
     }
     let is_stopped = outcome.why == Why::Stopped && control.stop.load(Ordering::Relaxed);
     let has_failed = machines.iter().any(|machine| matches!(machine.state, Stand::Failed | Stand::Skipped));
@@ -233,16 +233,7 @@ pub(crate) fn line(event: &Event) -> String {
             duration(*seconds),
             ByteSize(*bytes)
         ),
-        Event::Gate { group, answers, silent } => {
-            let who = match &silent[..] {
-                [] => String::new(),
-                several if several.len() > 5 => format!(" ({}, … do not yet)", several[..5].join(", ")),
-                [one] => format!(" ({one} does not yet)"),
-                several => format!(" ({} do not yet)", several.join(", ")),
-            };
-            let when = if *answers { format!("when those before it answer{who}, or ") } else { String::new() };
-            format!("The group {group} begins {when}when a person says so: `reformis fleet go` and its name.\n")
-        }
+        Event::Gate { group, answers, silent } => words::gate(group, *answers, silent) + "\n",
         Event::Quiet { host, until } => {
             let until = until.to_zoned(TimeZone::system()).strftime("%H:%M").to_string();
             format!("Nothing begins that is on {host} before {until}.\n")
@@ -259,13 +250,16 @@ pub(crate) fn line(event: &Event) -> String {
 }
 
 /// What there is to say at the end.
-fn ending(outcome: &Outcome, logs: &Path, shown: &str) -> String {
+fn ending(outcome: &Outcome, are_some: bool, logs: &Path, shown: &str) -> String {
     let mut text = heading("Next");
     let open = outcome.counts.waiting + outcome.counts.running;
     let run = format!("reformis fleet run {shown}");
     text += &match outcome.why {
         Why::NoTime => format!("  the rest would not have been done in time: {run} goes on in the next window\n"),
         Why::Stopped => format!("  stopped; {run} goes on where it was\n"),
+        Why::Over if are_some && outcome.counts.running == 0 && open > 0 => {
+            format!("  {open} wait that were not meant now: {run} goes on with them\n")
+        }
         Why::Over if open > 0 => format!("  others still work on {open}: reformis fleet status {shown} --watch\n"),
         Why::Over if outcome.counts.failed + outcome.counts.skipped > 0 => {
             let logs = quoted(&logs.to_string_lossy());

@@ -10,7 +10,7 @@ use reformis_move::{
     },
 };
 
-use super::{Opened, night::AT_ONCE};
+use super::{Opened, night::AT_ONCE, words::about};
 use crate::{
     Session,
     args::RehearseArgs,
@@ -88,7 +88,7 @@ fn show(rehearsed: &[Rehearsed], night: Option<f64>, at_once: usize, file: &str)
             one.came_up.as_ref().map_or("–", |came_up| if came_up.well { "yes" } else { "no" }).into(),
             one.bytes.map_or("–".into(), |bytes| ByteSize(bytes).to_string()),
             one.rate.map_or("–".into(), |rate| format!("{}/s", ByteSize(rate))),
-            one.estimate.map_or("–".into(), |seconds| format!("about {}", duration(seconds))),
+            one.estimate.map_or("–".into(), about),
         ]
     };
     let rows: Vec<_> = rehearsed.iter().map(row).collect();
@@ -114,7 +114,7 @@ fn show(rehearsed: &[Rehearsed], night: Option<f64>, at_once: usize, file: &str)
         }
     }
     if let Some(seconds) = night {
-        text += &format!("\nThe night will take about {}, with {at_once} at once.\n", duration(seconds));
+        text += &format!("\nThe night will take {}, with {at_once} at once.\n", about(seconds));
     }
     text += &heading("Next");
     text += &format!("  reformis fleet run {file}\n");

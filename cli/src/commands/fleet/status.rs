@@ -8,13 +8,13 @@ use std::{
 use anyhow::Result;
 use reformis_disk::{ByteSize, text::printable};
 use reformis_move::fleet::{
-    Counts, Doubt, Fleet, Machine, Pace, Stand, doubts,
+    Counts, Doubt, Fleet, Gate, Machine, Pace, Stand, doubts,
     night::estimate::{night, outlook},
 };
 
 use super::{
     Opened,
-    words::{line, what},
+    words::{about, line, what},
 };
 use crate::{
     Session,
@@ -22,7 +22,7 @@ use crate::{
     commands::JSON_SCHEMA,
     exit::Exit,
     hints::with_option,
-    output::{STRONG, columns, emit, emit_json, heading, paint, width, wrapped},
+    output::{STRONG, columns, emit, emit_json, heading, paint, upper_first, width, wrapped},
     progress::duration,
 };
 
@@ -62,6 +62,9 @@ pub(super) fn run(args: &StatusArgs, session: &Session) -> Result<Exit> {
     } else {
         let (machines, pace) = outlook(&opened.state, &opened.name)?;
         emit(&show(&opened.name, &machines, &pace))?;
+        if let Some(shut) = opened.state.shut_gate(&opened.name)? {
+            emit(&format!("\n{}\n", super::words::gate(&shut.group, shut.gate == Gate::Confirmed, &shut.silent)))?;
+        }
         if !doubted.is_empty() {
             emit(&(heading("What does not fit") + &super::words::doubts(&doubted)))?;
         }
@@ -76,7 +79,7 @@ fn document(opened: &Opened, doubted: &[(String, Doubt)]) -> Result<serde_json::
     let doubts: Vec<_> = doubted.iter().map(told).collect();
     let (counts, paused) = (Counts::of(&machines), opened.state.rules(&opened.name)?.1);
     Ok(
-        serde_json::json!({ "schema": JSON_SCHEMA, "fleet": opened.name, "paused": paused, "counts": counts, "machines": machines, "doubts": doubts }),
+        serde_json::json!({ "schema": JSON_SCHEMA, "fleet": opened.name, "paused": paused, "gate": opened.state.shut_gate(&opened.name)?, "counts": counts, "machines": machines, "doubts": doubts }),
     )
 }
 
@@ -127,7 +130,7 @@ pub(crate) fn show(name: &str, machines: &[Machine], pace: &Pace) -> String {
         .collect();
     text += &columns(["machine", "group", "state", "data", "took", ""], &rows, &[3, 4]);
     if let Some(seconds) = night(machines, pace, counts.running.max(1)) {
-        text += &format!("\nAbout {} left, with {} at once.\n", duration(seconds), counts.running.max(1));
+        text += &format!("\n{} left, with {} at once.\n", upper_first(&about(seconds)), counts.running.max(1));
     }
     let helps = machines.iter().filter(|machine| machine.state == Stand::Failed);
     let helps: Vec<_> = helps.filter_map(|machine| Some((machine, machine.remedy.as_ref()?))).collect();

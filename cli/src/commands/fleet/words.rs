@@ -35,6 +35,23 @@ pub(crate) fn line(counts: &Counts) -> String {
     format!("{machines}: {}", parts.collect::<Vec<_>>().join(", "))
 }
 
+/// What a group waits for whose gate is shut.
+pub(super) fn gate(group: &str, answers: bool, silent: &[String]) -> String {
+    let who = match silent {
+        [] => String::new(),
+        [one] => format!(" ({one} does not yet)"),
+        several if several.len() > 5 => format!(" ({}, … do not yet)", several[..5].join(", ")),
+        several => format!(" ({} do not yet)", several.join(", ")),
+    };
+    let when = if answers { format!("when those before it answer{who}, or ") } else { String::new() };
+    format!("The group {group} begins {when}when a person says so: `reformis fleet go` and its name.")
+}
+
+/// An estimate of a time.
+pub(super) fn about(seconds: f64) -> String {
+    if seconds < 1.0 { "less than 1 s".into() } else { format!("about {}", duration(seconds)) }
+}
+
 /// What there is to say of a machine, in a few words.
 pub(crate) fn what(machine: &Machine) -> String {
     let of_stage = || {
@@ -45,17 +62,16 @@ pub(crate) fn what(machine: &Machine) -> String {
             None => stage,
         })
     };
-    let takes = |word: &str| {
-        let seconds = machine.left_seconds.filter(|seconds| *seconds >= 1.0);
-        seconds.map(|seconds| format!("{word} {}", duration(seconds)))
-    };
+    let takes = machine.left_seconds.filter(|seconds| *seconds >= 1.0).map(about);
     match machine.state {
         Stand::Running => {
-            let parts = [of_stage(), takes("about").map(|left| format!("{left} left"))];
+            let parts = [of_stage(), takes.map(|left| format!("{left} left"))];
             parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
         }
         Stand::Waiting if machine.first_pass.is_some() => "its first pass is made".into(),
-        Stand::Waiting if machine.tries == 0 && machine.reason.is_none() => takes("takes about").unwrap_or_default(),
+        Stand::Waiting if machine.tries == 0 && machine.reason.is_none() => {
+            takes.map_or(String::new(), |time| format!("takes {time}"))
+        }
         Stand::Waiting if machine.tries > 0 => {
             format!("tried {} times: {}", machine.tries, machine.reason.clone().unwrap_or_default())
         }

@@ -6,7 +6,7 @@ use ratatui::{
     layout::{Constraint, Layout, Rect},
     style::{Color, Modifier, Style},
     text::{Line, Span},
-    widgets::{Gauge, Paragraph, Row, Table, TableState},
+    widgets::{Gauge, Paragraph, Row, Table, TableState, Wrap},
 };
 use reformis_disk::{ByteSize, text::printable};
 use reformis_move::fleet::{
@@ -34,6 +34,8 @@ pub(super) struct Picture {
     machines: Vec<Machine>,
     pace: Pace,
     pub(super) is_paused: bool,
+    /// What the next group waits for.
+    gate: Option<String>,
     /// What this worker has itself.
     pub(super) running: Vec<Running>,
     table: TableState,
@@ -70,14 +72,15 @@ impl Picture {
             machines: Vec::new(),
             pace: Pace::default(),
             is_paused: false,
+            gate: None,
             running: Vec::new(),
             table: TableState::default().with_selected(0),
             said: String::new(),
         }
     }
 
-    pub(super) fn learn(&mut self, machines: Vec<Machine>, pace: Pace, is_paused: bool) {
-        (self.machines, self.pace, self.is_paused) = (machines, pace, is_paused);
+    pub(super) fn learn(&mut self, machines: Vec<Machine>, pace: Pace, is_paused: bool, gate: Option<String>) {
+        (self.machines, self.pace, self.is_paused, self.gate) = (machines, pace, is_paused, gate);
     }
 
     pub(super) fn say(&mut self, text: &str) {
@@ -107,7 +110,7 @@ impl Picture {
         let running = self.now();
         let tall = |count: usize| u16::try_from(count).unwrap_or(u16::MAX);
         let of_groups = if groups.is_empty() { 0 } else { tall(groups.len()) + 1 };
-        let of_running = if running.is_empty() { 2 } else { tall(running.len()) + 2 };
+        let of_running = if running.is_empty() { 3 } else { tall(running.len()) + 2 };
         let parts = Layout::vertical([
             Constraint::Length(3),
             Constraint::Length(of_groups),
@@ -118,7 +121,7 @@ impl Picture {
         let [top, teams, now, all, foot] = parts.areas(frame.area());
         self.draw_top(frame, top);
         frame.render_widget(Paragraph::new(groups), teams);
-        draw_now(frame, now, &running);
+        draw_now(frame, now, &running, self.gate.as_deref());
         self.draw_all(frame, all);
         self.draw_foot(frame, foot);
     }
@@ -135,7 +138,7 @@ impl Picture {
         let ratio = part(over as u64, counts.machines as u64);
         let at_once = self.steers.map_or(counts.running, |steers| steers.at_once).max(1);
         let left = night(&self.machines, &self.pace, at_once);
-        let left = left.map_or(String::new(), |seconds| format!(", about {} left", duration(seconds)));
+        let left = left.map_or(String::new(), |seconds| format!(", {} left", words::about(seconds)));
         let until = self.steers.and_then(|steers| steers.until);
         let until = until.map_or(String::new(), |until| {
             format!(", begins nothing that is not done by {}", until.to_zoned(TimeZone::system()).strftime("%H:%M"))
@@ -286,9 +289,15 @@ fn rate_and_left(done: u64, total: u64, rate: Option<u64>) -> [String; 2] {
     [format!("{}/s", ByteSize(rate)), left.map_or(String::new(), |left| format!("{} left", duration(left)))]
 }
 
-fn draw_now(frame: &mut Frame<'_>, area: Rect, running: &[(String, String, u64, u64, Option<u64>)]) {
+fn draw_now(
+    frame: &mut Frame<'_>,
+    area: Rect,
+    running: &[(String, String, u64, u64, Option<u64>)],
+    gate: Option<&str>,
+) {
     if running.is_empty() {
-        frame.render_widget(Line::styled("Nothing runs.", FAINT), area);
+        let (text, style) = gate.map_or(("Nothing runs.", FAINT), |gate| (gate, Style::new().fg(Color::Yellow)));
+        frame.render_widget(Paragraph::new(text).style(style).wrap(Wrap { trim: true }), area);
         return;
     }
     let is_wide = area.width >= WIDE;
@@ -369,7 +378,7 @@ mod tests {
             machine("ledger", "gauges", Stand::Running),
             machine("berths", "desks", Stand::Failed),
         ];
-        picture.learn(machines, Pace::default(), true);
+        picture.learn(machines, Pace::default(), true, None);
         let text = drawn(&mut picture, 140, 30);
         for word in
             ["3 machines: 1 landed, 1 running, 1 failed", "paused", "gauges", "1 of 2", "25 %", "failed", "p pause"]
@@ -390,7 +399,7 @@ mod tests {
         (failed.began, failed.ended) = (Some(Timestamp::UNIX_EPOCH), Timestamp::from_second(3700).ok());
         let mut runs = machine("ledger", "desks", Stand::Running);
         runs.stage = Some("carrying ledger-0.qcow2 (1 of 2)".into());
-        picture.learn(vec![failed, runs], Pace::default(), false);
+        picture.learn(vec![failed, runs], Pace::default(), false, None);
         let text = drawn(&mut picture, 80, 24);
         for word in [
             "tide-gauge",
@@ -423,7 +432,12 @@ mod tests {
     fn the_choice_stays_among_the_machines() {
         let mut picture = Picture::new("night", None);
         assert!(picture.selected().is_none());
-        picture.learn(vec![machine("a", "", Stand::Waiting), machine("b", "", Stand::Held)], Pace::default(), false);
+        picture.learn(
+            vec![machine("a", "", Stand::Waiting), machine("b", "", Stand::Held)],
+            Pace::default(),
+            false,
+            None,
+        );
         for (by, expected) in [(5, "b"), (-9, "a"), (1, "b")] {
             picture.select(by);
             assert_eq!(picture.selected().unwrap().0, expected);

@@ -44,12 +44,13 @@ pub fn outlook(state: &State, fleet: &str) -> Result<(Vec<Machine>, Pace)> {
 }
 
 /// Fills in how long each machine that runs or waits will take still, where something tells: of one that runs, its own rate; of one that
-/// waits, its rehearsal, or else its size and what other machines took.
+/// waits, its rehearsal, and its size beside what other machines took: the longer of both.
 pub fn fill(machines: &mut [Machine], pace: &Pace, now: Timestamp) {
     for machine in machines {
         machine.left_seconds = match machine.state {
             Stand::Running => own_rate(machine, now).or_else(|| by_pace(machine, pace)),
-            Stand::Waiting => rehearsed(machine).or_else(|| by_pace(machine, pace)),
+            // Reading alone is faster than a move; and a host may be slower than others.
+            Stand::Waiting => rehearsed(machine).into_iter().chain(by_pace(machine, pace)).reduce(f64::max),
             _ => None,
         };
     }

@@ -3,6 +3,7 @@
 use std::{collections::BTreeSet, time::Duration};
 
 use jiff::Timestamp;
+use serde::Serialize;
 
 use super::{
     State,
@@ -68,7 +69,7 @@ pub enum Claimed {
 }
 
 /// A gate that is shut.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Shut {
     /// The group behind it.
     pub group: String,
@@ -96,6 +97,20 @@ impl State {
     /// [`crate::fleet::FleetError::State`].
     pub fn claim(&self, claim: &Claim<'_>) -> Result<Claimed> {
         self.change(|session| take(session, claim))
+    }
+
+    /// The gate at which `fleet` stands, where it stands at one: what is before it is over, and it is shut.
+    ///
+    /// # Errors
+    /// [`crate::fleet::FleetError::State`].
+    pub fn shut_gate(&self, fleet: &str) -> Result<Option<Shut>> {
+        self.look(|session| {
+            let (rules, _) = rules(session, fleet)?;
+            match team(session, &fleet.into(), None)? {
+                Some(team) => shut(session, fleet, &rules, team),
+                None => Ok(None),
+            }
+        })
     }
 }
 
