@@ -26,7 +26,7 @@ impl Chance {
     }
 }
 
-/// A call of the first thread: its name, and which of that name it is, from 1.
+/// A call of a thread: its name, and which of that name it is there, from 1.
 type Call = (String, u64);
 
 /// The program under a tracer that kills it at a call, or that writes all calls to `trace`.
@@ -46,14 +46,16 @@ fn traced(place: &Place, words: &[&str], when: Option<&Call>) -> Command {
     command
 }
 
-/// The calls of the first thread in a trace, in their order.
+/// The calls in a trace, in their order.
 fn calls_of(trace: &str) -> Vec<Call> {
-    let first = trace.split(' ').next().unwrap();
-    let mut counts: BTreeMap<&str, u64> = BTreeMap::new();
-    let calls = trace.lines().filter_map(|line| line.strip_prefix(first)?.trim().split_once('(')).map(|(name, _)| name);
+    let mut counts: BTreeMap<(&str, &str), u64> = BTreeMap::new();
+    let calls = trace.lines().filter_map(|line| line.split_once(' ')).filter_map(|(thread, rest)| {
+        let (name, _) = rest.trim().split_once('(')?;
+        CALLS.split(',').any(|call| call == name).then_some((thread, name))
+    });
     let mut found = Vec::new();
-    for name in calls.filter(|name| CALLS.split(',').any(|call| call == *name)) {
-        let count = counts.entry(name).or_default();
+    for (thread, name) in calls {
+        let count = counts.entry((thread, name)).or_default();
         *count += 1;
         found.push((name.to_string(), *count));
     }
@@ -210,6 +212,28 @@ fn trials() -> Vec<Trial> {
             judge: |place| {
                 place.run(&carry(&["--finish"])).expect(0);
                 has_landed(place);
+            },
+        },
+        Trial {
+            name: "night",
+            words: vec!["fleet", "run", "night.toml", "-q", "--at-once", "2"],
+            prepare: |place| {
+                disk(place);
+                let row = |name: &str, more: &str| {
+                    format!("[[machine]]\nname = \"{name}\"\nsource = \"gauge.raw\"\n{more}\n")
+                };
+                let defaults = "[failure]\ntries = 9\n[defaults]\ndestination = \"virtio-host\"\ninto = \"landing\"\nmemory = \"512MiB\"\nnetwork = \"default\"\naccept = [\"no-system\", \"will-not-boot\"]\n";
+                let rows = row("gauge", "") + &row("zostera", "ahead = true") + &row("wrack", "after = [\"gauge\"]");
+                place.write("night.toml", (defaults.to_string() + &rows).as_bytes());
+            },
+            may_be_there: false,
+            judge: |place| {
+                let status = place.run(&["fleet", "status", "night.toml", "--json"]).expect(0).json();
+                assert_eq!(status["counts"]["landed"], 3, "{status}");
+                assert_eq!(names(&place.path("landing")), ["gauge", "wrack", "zostera"]);
+                for name in ["gauge", "wrack", "zostera"] {
+                    place.run(&["prove", &format!("landing/{name}/receipt.json")]).expect(0);
+                }
             },
         },
         Trial {
