@@ -107,8 +107,18 @@ fn raise_file_limit() {
     rustix::process::setrlimit(rustix::process::Resource::Nofile, wanted).ok();
 }
 
+/// Keys and passwords in memory are in no core dump. One byte is what the kernel takes for "none" also where dumps go to a program (core(5),
+/// fs/coredump.c): with a limit of nothing such a program gets them all the same. Not by `PR_SET_DUMPABLE`, which would keep us from our own
+/// open files in `/proc/self`.
+fn forbid_core_dumps() {
+    let limit = rustix::process::getrlimit(rustix::process::Resource::Core);
+    let none = rustix::process::Rlimit { current: Some(limit.maximum.map_or(1, |most| most.min(1))), ..limit };
+    rustix::process::setrlimit(rustix::process::Resource::Core, none).ok();
+}
+
 fn run(cli: Cli) -> Result<Exit> {
     raise_file_limit();
+    forbid_core_dumps();
     logging::start(cli.global.verbose, cli.global.log.as_deref())?;
     let progress = Arc::new(Progress::new(cli.global.quiet, cli.global.json));
     let cancel = stop_on_signals()?;

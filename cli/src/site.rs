@@ -6,7 +6,8 @@ use std::{
     sync::{Arc, Mutex, PoisonError, atomic::AtomicBool},
 };
 
-use anyhow::{Context as _, Result};
+use anyhow::Result;
+use reformis_disk::ground;
 use reformis_machine::{Site, site};
 use reformis_wire::{
     Keys, Settings, Stop, Wires,
@@ -14,6 +15,9 @@ use reformis_wire::{
 };
 
 use crate::progress::Progress;
+
+/// The largest site's file, in bytes.
+const MOST: u64 = 4 << 20;
 
 /// A site's file, as it was read; empty when there is none.
 #[derive(Clone, Default)]
@@ -26,6 +30,11 @@ impl Text {
     /// As a file at `file` would say it.
     pub(crate) fn new(file: &Path, text: String) -> Self {
         Self { file: file.to_string_lossy().into_owned(), text }
+    }
+
+    /// Its path; none where there is none.
+    pub(crate) fn file(&self) -> Option<&str> {
+        Some(self.file.as_str()).filter(|file| !file.is_empty())
     }
 
     /// What it says of destinations and networks.
@@ -50,14 +59,14 @@ impl Text {
 pub(crate) fn read(named: Option<&Path>) -> Result<Text> {
     let path = match named {
         Some(path) => Some(path.to_path_buf()),
-        None => usual_places().into_iter().find(|path| path.is_file()),
+        // Whatever lies there: what is no file of ours is an error, not passed over.
+        None => usual_places().into_iter().find(|path| path.symlink_metadata().is_ok()),
     };
     let Some(path) = path else { return Ok(Text::default()) };
-    let text =
-        std::fs::read_to_string(&path).with_context(|| format!("reading the site's file '{}'", path.display()))?;
-    if named.is_none() {
-        tracing::info!(file = %path.display(), "the site's settings");
-    }
+    // It names programs that are run, and what lets us in: it is taken from nobody who could have put it there for us to find.
+    let file = ground::trusted(&path).map_err(reformis_move::Error::from);
+    let text = ground::read_text(file?, &path, MOST).map_err(reformis_move::Error::from)?;
+    tracing::info!(file = %path.display(), "the site's settings");
     Ok(Text { file: path.to_string_lossy().into_owned(), text })
 }
 

@@ -101,11 +101,21 @@ pub(crate) struct GatherArgs {
     pub(crate) trust_links: bool,
 }
 
-#[derive(Debug, Args)]
-pub(crate) struct CheckArgs {
+/// A fleet file, and whom it may name.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct FileArgs {
     /// The fleet file
     #[arg(value_name = "FILE")]
     pub(crate) file: PathBuf,
+    /// Follow names in a file that somebody else has written, or may write to, out of its folder (never to a device)
+    #[arg(long)]
+    pub(crate) trust_links: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CheckArgs {
+    #[command(flatten)]
+    pub(crate) file: FileArgs,
     #[command(flatten)]
     pub(crate) state: StateArgs,
     /// Look at N machines at the same time
@@ -138,9 +148,8 @@ pub(crate) struct NightArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct RunArgs {
-    /// The fleet file
-    #[arg(value_name = "FILE")]
-    pub(crate) file: PathBuf,
+    #[command(flatten)]
+    pub(crate) file: FileArgs,
     #[command(flatten)]
     pub(crate) state: StateArgs,
     #[command(flatten)]
@@ -190,9 +199,8 @@ pub(crate) struct GoArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct RehearseArgs {
-    /// The fleet file
-    #[arg(value_name = "FILE")]
-    pub(crate) file: PathBuf,
+    #[command(flatten)]
+    pub(crate) file: FileArgs,
     #[command(flatten)]
     pub(crate) state: StateArgs,
     /// Rehearse these alone: the name of a machine, or of a group; can be given several times
@@ -270,7 +278,7 @@ pub(crate) struct UndoArgs {
     pub(crate) names: Vec<String>,
     #[command(flatten)]
     pub(crate) state: StateArgs,
-    /// Remove what was written to since it landed, too
+    /// Take it back though something in it is not as it landed: that is set aside
     #[arg(long)]
     pub(crate) force: bool,
 }

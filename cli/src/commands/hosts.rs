@@ -54,7 +54,9 @@ pub(crate) fn run(args: &HostsArgs, session: &Session) -> Result<Exit> {
             known.iter().map(|(name, kind, at)| serde_json::json!({ "name": name, "kind": kind, "at": at })).collect()
         };
         let (hosts, stores, clouds) = (list(&known), list(&stores), list(&clouds));
-        emit_json(&serde_json::json!({ "schema": JSON_SCHEMA, "hosts": hosts, "stores": stores, "clouds": clouds }))?;
+        emit_json(
+            &serde_json::json!({ "schema": JSON_SCHEMA, "site": session.text.file(), "hosts": hosts, "stores": stores, "clouds": clouds }),
+        )?;
     } else if known.is_empty() && stores.is_empty() && clouds.is_empty() {
         emit("No host, store or cloud is named in reformis.toml. docs/wires.md and docs/clouds.md show how.\n")?;
     } else {
@@ -70,7 +72,8 @@ pub(crate) fn run(args: &HostsArgs, session: &Session) -> Result<Exit> {
             (_, true) => ", `reformis survey NAME:` lists the machines of a host",
             _ => ", `reformis survey NAME:` lists the machines of a host or a cloud",
         };
-        emit(&format!("\n`reformis hosts NAME` tries one{lists}.\n"))?;
+        let file = printable(session.text.file().unwrap_or_default());
+        emit(&format!("\nThey stand in {file}. `reformis hosts NAME` tries one{lists}.\n"))?;
     }
     Ok(Exit::Done)
 }

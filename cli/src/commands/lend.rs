@@ -116,8 +116,7 @@ fn begin<'a>(
             Event::Trouble { export, what } => format!("{export}: {what}.\n"),
         });
     };
-    let server = Server::start(at, exports, guard, Arc::new(tell))?;
-    open_to_group(args, at)?;
+    let server = Server::start_for(at, group(args)?, exports, guard, Arc::new(tell))?;
     let served = served(&server, &args.at, tls);
     let (Some(lent), Some(path)) = (lent, args.machine_file.as_deref()) else { return Ok((server, served, None)) };
     staging::write(path, lent.machine_file(&served)?.as_bytes(), args.force, Access::ANYBODY)?;
@@ -171,10 +170,9 @@ fn order_of(args: &LendArgs) -> Result<Option<Order>> {
     }))
 }
 
-/// Lets a group use the socket file.
-fn open_to_group(args: &LendArgs, at: &At) -> Result<()> {
-    use std::os::unix::fs::PermissionsExt;
-    let (Some(group), At::Socket(path)) = (&args.guard.group, at) else { return Ok(()) };
+/// The group that may use the socket file, by its number.
+fn group(args: &LendArgs) -> Result<Option<u32>> {
+    let Some(group) = &args.guard.group else { return Ok(None) };
     let known = std::fs::read_to_string("/etc/group").unwrap_or_default();
     let mut lines = known.lines().filter_map(|line| {
         let mut fields = line.split(':');
@@ -182,9 +180,7 @@ fn open_to_group(args: &LendArgs, at: &At) -> Result<()> {
     });
     let number = lines.find(|(name, _)| name == group).map(|(_, number)| number).or_else(|| group.parse().ok());
     let Some(number) = number else { bail!("there is no group called '{group}' here") };
-    std::os::unix::fs::chown(path, None, Some(number))
-        .and_then(|()| std::fs::set_permissions(path, PermissionsExt::from_mode(0o660)))
-        .with_context(|| format!("opening '{}' to the group {group}", path.display()))
+    Ok(Some(number))
 }
 
 /// Where the exports are had, as a machine file says it.

@@ -113,6 +113,7 @@ pub(super) fn guest_wishes(args: &GuestArgs) -> Result<NewGuest> {
     }
     let absolute = |path: &PathBuf| Ok(std::path::absolute(path)?.to_string_lossy().into_owned());
     Ok(NewGuest {
+        confined_to: None,
         leave_out: args.leave_out.clone(),
         drivers: args.drivers.iter().map(absolute).collect::<Result<_>>()?,
         first_boot: args.first_boot.iter().map(absolute).collect::<Result<_>>()?,

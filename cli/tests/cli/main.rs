@@ -19,6 +19,7 @@ mod lend;
 mod locked;
 mod machine_files;
 mod memory;
+mod others;
 mod outages;
 mod packed;
 mod proofs;

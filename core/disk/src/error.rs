@@ -129,6 +129,14 @@ pub enum Error {
         /// The place.
         path: String,
     },
+    /// A file or a folder that is to be ours, and that somebody else could have put there, or may write to.
+    #[error("{} is not taken for ours: {what}", Quoted(path))]
+    NotOurs {
+        /// The file or the folder.
+        path: String,
+        /// What is wrong with it, as the end of a sentence.
+        what: &'static str,
+    },
     /// Another run is writing the same result.
     #[error("another run is writing {} at this moment", Quoted(path))]
     Busy {
@@ -210,6 +218,7 @@ impl Error {
             Self::UnsafeName { .. } => "unsafe-name",
             Self::GuessedName { .. } => "guessed-name",
             Self::Exists { .. } => "exists",
+            Self::NotOurs { .. } => "not-ours",
             Self::Busy { .. } => "busy",
             Self::Shape(_) => "no-such-shape",
             Self::OutOfRange { .. } => "out-of-range",
@@ -259,6 +268,9 @@ impl Error {
             Self::GuessedName { .. } => "Say that it is a raw disk, or its format if it is not.",
             Self::Exists { .. } => "Choose another name, or let it be replaced.",
             Self::Shape(crate::shape::ShapeError::NotInName { .. }) => "Name the shape that you want.",
+            Self::NotOurs { .. } => {
+                "See who put it there. If it is yours, let nobody else write to it (chmod go-w), nor to the folders that it lies in."
+            }
             Self::Busy { .. } => "Wait for it to end, or choose another name.",
             Self::Wire(error) => return error.kind.remedy(),
             _ => return None,

@@ -27,6 +27,7 @@ pub mod disk;
 pub mod error;
 mod facts;
 pub mod format;
+pub mod ground;
 mod image;
 pub mod overlay;
 pub mod scratch;

@@ -30,10 +30,32 @@ pub fn printable(text: &str) -> String {
     safe
 }
 
+/// Characters that are not seen (Default_Ignorable_Code_Point of the Unicode Character Database), that turn the direction of writing, end a
+/// line, or stand around what is not shown.
+const HIDDEN: [std::ops::RangeInclusive<char>; 18] = [
+    '\u{ad}'..='\u{ad}',
+    '\u{34f}'..='\u{34f}',
+    '\u{61c}'..='\u{61c}',
+    '\u{115f}'..='\u{1160}',
+    '\u{17b4}'..='\u{17b5}',
+    '\u{180b}'..='\u{180f}',
+    '\u{200b}'..='\u{200f}',
+    '\u{2028}'..='\u{202e}',
+    '\u{2060}'..='\u{206f}',
+    '\u{3164}'..='\u{3164}',
+    '\u{fe00}'..='\u{fe0f}',
+    '\u{feff}'..='\u{feff}',
+    '\u{ffa0}'..='\u{ffa0}',
+    '\u{fff0}'..='\u{fffb}',
+    '\u{13430}'..='\u{1343f}',
+    '\u{1bca0}'..='\u{1bca3}',
+    '\u{1d173}'..='\u{1d17a}',
+    '\u{e0000}'..='\u{e0fff}',
+];
+
 /// Whether a character could steer a terminal, or hide.
 pub fn is_unsafe(c: char) -> bool {
-    c.is_control()
-        || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}')
+    c.is_control() || !c.is_ascii() && HIDDEN.iter().any(|range| range.contains(&c))
 }
 
 /// The order in which a person puts names: numbers in them count as numbers, so that `m2` comes before `m10`.

@@ -1,11 +1,12 @@
 //! What is inside a guest, made ready on the way: the edits that its new hardware asks for, and the chain of boot evidence.
 
-use std::{collections::BTreeMap, path::Path, sync::Arc};
+use std::{collections::BTreeMap, io::Read, path::Path, sync::Arc};
 
 use jiff::Timestamp;
 use reformis_disk::{
     Disk,
     overlay::{Edit, Overlay},
+    source::open_within,
 };
 use reformis_guest::{
     DiskPlace, Evidence, Found, Guest, Hardware, Link, Refit, Remark, State, Summary, Wishes, edit,
@@ -254,15 +255,15 @@ pub(crate) fn wishes(guest: &NewGuest, context: &Context<'_>) -> Result<Wishes> 
     }
     let script = |path: &String| {
         let place = Path::new(path);
-        let bytes = std::fs::metadata(place).and_then(|metadata| {
-            if metadata.len() > MAX_SCRIPT {
-                Err(std::io::ErrorKind::FileTooLarge.into())
-            } else {
-                std::fs::read(place)
-            }
-        });
+        let home = guest.confined_to.as_deref();
+        let file = open_within(home, &home.unwrap_or(Path::new("")).to_string_lossy(), place)?;
+        let mut bytes = Vec::new();
+        file.take(MAX_SCRIPT + 1).read_to_end(&mut bytes).map_err(Error::io("reading", place))?;
+        if bytes.len() as u64 > MAX_SCRIPT {
+            return Err(Error::io("reading", place)(std::io::ErrorKind::FileTooLarge.into()));
+        }
         let name = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        Ok((name, bytes.map_err(Error::io("reading", place))?))
+        Ok((name, bytes))
     };
     Ok(Wishes {
         without: guest.leave_out.clone(),

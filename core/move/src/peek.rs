@@ -76,6 +76,8 @@ pub fn open(path: &Path, wanted: Wanted<'_>, links: Links, unpack: Unpack<'_>) -
     )?;
     let now = Timestamp::now().as_second();
     let access = target.disks.iter().map(target::TargetDisk::access).reduce(Access::and).unwrap_or(Access::ANYBODY);
+    // What a key opened is for whoever has the key.
+    let access = if unpack.context.keys.is_empty() { access } else { access.and(Access::OWNER) };
     let disks = crate::inside::readable_disks(&target);
     if disks.is_empty() {
         return Err(Error::NoSystem { path: path.to_string_lossy().into() });

@@ -2,13 +2,13 @@
 
 use std::path::{Path, PathBuf};
 
-use reformis_disk::source::Links;
+use reformis_disk::source::{Access, Links, check_within};
 use reformis_guest::Look;
 use reformis_machine::{Destination, Site};
 use reformis_wire::Wires;
 
 use crate::{
-    brief::{Brief, Notes},
+    brief::{Brief, NewGuest, Notes},
     error::{Error, Result},
     finding::{Finding, Severity},
     inside::{self, Inside},
@@ -54,6 +54,8 @@ pub(crate) struct Settled {
     pub(crate) plan: Option<Plan>,
     pub(crate) findings: Vec<Finding>,
     pub(crate) boot: Option<Look>,
+    /// Who may read all that is put in besides what the target has.
+    pub(crate) narrowed: Access,
 }
 
 /// Opens the target, settles the brief, and makes the guest ready.
@@ -61,10 +63,34 @@ pub(crate) fn prepare(order: &Order, site: &Site, links: Links, context: &Contex
     settled(order, site, links, context)?.made_ready(true, context)
 }
 
+/// What a brief or a fleet file of somebody else's names lies in that file's folder, as what an image names does.
+fn check_confined(path: &str, guest: &NewGuest, links: Links, context: &Context<'_>) -> Result<()> {
+    let Some(home) = guest.confined_to.as_deref().filter(|_| links == Links::OwnFolder) else { return Ok(()) };
+    let is_here = |path: &&String| !Wires::is_link(Path::new(path)) && !context.wires.is_named(path);
+    let by = home.to_string_lossy();
+    let source = path.to_string();
+    let files = guest.first_boot.iter().chain(&guest.drivers).chain(&guest.user_data).chain(&guest.network_config);
+    for path in files.chain([&source]).filter(is_here) {
+        // A path may go on into an archive.
+        let file = Path::new(path).ancestors().find(|path| path.symlink_metadata().is_ok()).unwrap_or(Path::new(path));
+        check_within(Some(home), &by, file)?;
+    }
+    Ok(())
+}
+
+/// Who may read all files of this machine that `guest` puts in, and what the keys open.
+pub(crate) fn access_of(guest: &NewGuest, context: &Context<'_>) -> Access {
+    let files = guest.first_boot.iter().chain(&guest.drivers).chain(&guest.user_data).chain(&guest.network_config);
+    let access = files.filter_map(|path| std::fs::metadata(path).ok()).filter(std::fs::Metadata::is_file);
+    let access = access.map(|metadata| Access::of(&metadata)).fold(Access::ANYBODY, Access::and);
+    if context.keys.is_empty() { access } else { access.and(Access::OWNER) }
+}
+
 /// Opens the target and settles the brief.
 pub(crate) fn settled(order: &Order, site: &Site, links: Links, context: &Context<'_>) -> Result<Settled> {
     let (target, destination, proposal, boot) = match order {
         Order::Target { path, machine, destination, into, choices } => {
+            check_confined(&path.to_string_lossy(), &choices.guest, links, context)?;
             let destination = site.destination(destination)?;
             let machine = machine.as_deref().map_or(Pick::Only, Pick::Named);
             let unpack = Some(Unpack { folder: into, context });
@@ -93,6 +119,12 @@ pub(crate) fn settled(order: &Order, site: &Site, links: Links, context: &Contex
             for file in files.chain(&mut guest.user_data).chain(&mut guest.network_config) {
                 *file = from(file);
             }
+            check_confined(&brief.journey.source, &brief.guest, links, context)?;
+            if let Some(home) = brief.guest.confined_to.as_deref().filter(|_| links == Links::OwnFolder) {
+                for file in brief.disks.iter().filter_map(|disk| disk.file.as_ref()).map(|file| from(file)) {
+                    check_within(Some(home), &home.to_string_lossy(), Path::new(&file))?;
+                }
+            }
             let journey = &mut brief.journey;
             journey.store = store_of(journey.store.take(), journey.cloud.as_deref(), context)?;
             let destination = site.destination(&brief.journey.destination)?;
@@ -117,7 +149,12 @@ pub(crate) fn settled(order: &Order, site: &Site, links: Links, context: &Contex
     let mut findings = target.findings.clone();
     findings.extend(proposal.findings);
     findings.extend(settled);
-    Ok(Settled { target, destination, brief: proposal.brief, notes: proposal.notes, plan, findings, boot })
+    let mut brief = proposal.brief;
+    if links == Links::Trusted {
+        brief.guest.confined_to = None;
+    }
+    let narrowed = access_of(&brief.guest, context);
+    Ok(Settled { target, destination, brief, notes: proposal.notes, plan, findings, boot, narrowed })
 }
 
 /// The store that disks go to: the one that is said, else that of the cloud.
@@ -129,6 +166,11 @@ fn store_of(store: Option<String>, cloud: Option<&str>, context: &Context<'_>) -
 }
 
 impl Settled {
+    /// Who may open what tells of the machine.
+    pub(crate) fn access(&self) -> Access {
+        self.target.access().and(self.narrowed)
+    }
+
     /// Makes the guest ready, in memory; `keeps_entries` says whether the firmware's variables go along where there are some.
     pub(crate) fn made_ready(self, keeps_entries: bool, context: &Context<'_>) -> Result<Prepared> {
         let inside = match &self.plan {
@@ -189,8 +231,9 @@ impl Prepared {
 /// # Errors
 /// [`Error::Brief`], and what the system says.
 pub fn read_brief(path: &Path) -> Result<Order> {
-    let text = std::fs::read_to_string(path).map_err(Error::io("reading", path))?;
-    let brief = crate::brief::read(&text, &path.to_string_lossy())?;
+    let (text, is_own) = crate::brief::text_of(path)?;
+    let mut brief = crate::brief::read(&text, &path.to_string_lossy())?;
+    brief.guest.confined_to = (!is_own).then(|| crate::staging::parent(path));
     Ok(Order::Brief(Box::new(brief), crate::staging::parent(path)))
 }
 

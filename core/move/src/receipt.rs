@@ -52,6 +52,9 @@ pub struct Receipt {
     pub target: String,
     /// Name of the destination; empty for a disk alone.
     pub destination: String,
+    /// The site's file that was taken; `None` where there was none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub site: Option<String>,
     /// Every file that was read.
     pub sources: Vec<SourceFile>,
     /// Every disk.

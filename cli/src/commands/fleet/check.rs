@@ -21,8 +21,8 @@ use crate::{
 };
 
 pub(super) fn run(args: &CheckArgs, session: &Session) -> Result<Exit> {
-    let fleet = Fleet::read(&args.file)?;
-    let opened = Opened::where_it_is(&fleet, &args.file, &args.state, session)?;
+    let fleet = Fleet::read_as(&args.file.file, args.file.trust_links)?;
+    let opened = Opened::where_it_is(&fleet, &args.file.file, &args.state, session)?;
     let state = opened.as_ref().map(|opened| &opened.state);
     let check = check::check(&fleet, state, &session.site, args.at_once as usize, &session.context())?;
     if session.json {
@@ -30,7 +30,7 @@ pub(super) fn run(args: &CheckArgs, session: &Session) -> Result<Exit> {
             &serde_json::json!({ "schema": JSON_SCHEMA, "fleet": fleet.name, "goes": check.goes(), "check": check }),
         )?;
     } else {
-        emit(&show(&fleet, &check, &quoted(&args.file.to_string_lossy())))?;
+        emit(&show(&fleet, &check, &quoted(&args.file.file.to_string_lossy())))?;
     }
     Ok(if check.goes() { Exit::Done } else { Exit::Refused })
 }

@@ -4,13 +4,13 @@ use std::{
     collections::BTreeMap,
     fs::File,
     io::Write,
-    path::{Path, PathBuf},
+    path::Path,
     sync::{Arc, Mutex, PoisonError, atomic::AtomicBool},
 };
 
 use anyhow::{Context as _, Result};
 use jiff::Timestamp;
-use reformis_disk::text::printable;
+use reformis_disk::{ground::Ground, text::printable};
 use reformis_move::fleet::{
     Place, State,
     night::{Event, Hands},
@@ -20,7 +20,6 @@ use reformis_wire::{
     database::Access,
     steady::{Pace, Shared},
 };
-use rustix::fs::{Mode, OFlags};
 
 use crate::{Session, site::AskedOnce};
 
@@ -35,7 +34,7 @@ pub(crate) struct Ours<'a> {
     keys: Arc<AskedOnce>,
     /// That of all machines whose hosts have none of their own.
     pace: Arc<Pace>,
-    logs: PathBuf,
+    logs: Ground,
     open: Mutex<BTreeMap<String, Log>>,
     tell: &'a (dyn Fn(&Event) + Sync),
 }
@@ -48,14 +47,17 @@ impl<'a> Ours<'a> {
         logs: &Path,
         tell: &'a (dyn Fn(&Event) + Sync),
     ) -> Result<Self> {
-        std::fs::create_dir_all(logs).with_context(|| format!("making '{}'", logs.display()))?;
+        if let Some(above) = logs.parent() {
+            std::fs::create_dir_all(above).with_context(|| format!("making '{}'", above.display()))?;
+        }
+        let logs = Ground::make(logs).map_err(reformis_move::Error::from)?;
         let pace = Pace::default();
         if let Some(rate) = session.limit {
             pace.limit(rate);
         }
         let (keys, pace, open) = (Arc::default(), Arc::new(pace), Mutex::default());
         let settings = session.text.settings()?;
-        Ok(Self { session, place, access, settings, keys, pace, logs: logs.into(), open, tell })
+        Ok(Self { session, place, access, settings, keys, pace, logs, open, tell })
     }
 
     fn log(&self, name: &str) -> Option<Log> {
@@ -63,10 +65,7 @@ impl<'a> Ours<'a> {
         if let Some(log) = open.get(name) {
             return Some(log.clone());
         }
-        // Someone else may have put a link there that leads to a file of ours.
-        let flags = OFlags::NOFOLLOW | OFlags::APPEND | OFlags::CREATE | OFlags::WRONLY | OFlags::CLOEXEC;
-        let path = self.logs.join(format!("{name}.log"));
-        let file = rustix::fs::open(&path, flags, Mode::from_raw_mode(0o600)).map(File::from);
+        let file = self.logs.append(format!("{name}.log"));
         match file {
             Ok(file) => {
                 let log = Arc::new(Mutex::new(file));
@@ -74,7 +73,7 @@ impl<'a> Ours<'a> {
                 Some(log)
             }
             Err(error) => {
-                self.session.progress.say(&format!("the log '{}' cannot be written: {error}\n", path.display()));
+                self.session.progress.say(&format!("no log of {name} is written: {error}\n"));
                 None
             }
         }

@@ -1,7 +1,7 @@
 //! `reformis fleet run` and `reformis fleet work`
 
 use std::{
-    collections::BTreeSet,
+    collections::{BTreeMap, BTreeSet},
     path::{Path, PathBuf},
     sync::atomic::Ordering,
     time::Duration,
@@ -32,11 +32,11 @@ use crate::{
 pub(super) const AT_ONCE: u32 = 2;
 
 pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
-    if !args.file.is_file() {
-        let file = printable(&args.file.to_string_lossy());
+    if !args.file.file.is_file() {
+        let file = printable(&args.file.file.to_string_lossy());
         anyhow::bail!("there is no fleet file '{file}'; `reformis fleet gather` writes one");
     }
-    let fleet = Fleet::read(&args.file)?;
+    let fleet = Fleet::read_as(&args.file.file, args.file.trust_links)?;
     let programs = fleet.programs();
     if !programs.is_empty() && !args.night.allow_programs {
         let programs = printable(&programs.join("; "));
@@ -47,15 +47,15 @@ pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
             return Err(reformis_move::Error::from(FleetError::NoMachine { name: name.clone() }).into());
         }
     }
-    let opened = Opened::of(fleet.name.clone(), Some(&args.file), &args.state, true, session)?;
+    let opened = Opened::of(fleet.name.clone(), Some(&args.file.file), &args.state, true, session)?;
     let worker = Worker::here();
     let only = only(args, &fleet, &opened)?;
     let synced = opened.state.sync(&fleet, &args.again, only.as_ref(), &worker)?;
     if synced.again > 0 && !session.json {
         session.progress.say(&format!("{} that failed, were left out or held back are tried again\n", synced.again));
     }
-    let logs = args.night.logs.clone().unwrap_or_else(|| logs_beside(&args.file));
-    let shown = quoted(&args.file.to_string_lossy());
+    let logs = args.night.logs.clone().unwrap_or_else(|| logs_beside(&args.file.file));
+    let shown = quoted(&args.file.file.to_string_lossy());
     let doubted = words::doubted(&fleet, doubts(&fleet, Some(&opened.state))?);
     if session.json {
         for (name, doubt) in &doubted {
@@ -67,7 +67,8 @@ pub(super) fn run(args: &RunArgs, session: &Session) -> Result<Exit> {
     } else {
         session.progress.say(&(told_of_sync(&synced) + &words::doubts(&doubted)));
     }
-    let ended = work_on(&opened, (worker, only), &args.night, &logs, &shown, session)?;
+    let signed = fleet.machines.iter().map(|spec| (spec.row.name.clone(), spec.clone())).collect();
+    let ended = work_on(&opened, (worker, only, signed), &args.night, &logs, &shown, session)?;
     // What a changed file leaves out is no success before a person has looked at it, nor is a landing that is not what the file says.
     let is_in_doubt = !synced.gone.is_empty() || doubted.iter().any(|(_, doubt)| doubt.is_of_landed());
     Ok(if ended == Exit::Done && is_in_doubt { Exit::Failed } else { ended })
@@ -99,7 +100,7 @@ pub(super) fn work(args: &WorkArgs, session: &Session) -> Result<Exit> {
         let programs = printable(&programs.join("; "));
         return Err(reformis_move::Error::from(FleetError::ProgramsNotAllowed { programs }).into());
     }
-    work_on(&opened, (Worker::here(), None), &args.night, &logs, &shown, session)
+    work_on(&opened, (Worker::here(), None, BTreeMap::new()), &args.night, &logs, &shown, session)
 }
 
 fn logs_beside(file: &Path) -> PathBuf {
@@ -148,14 +149,14 @@ fn only(args: &RunArgs, fleet: &Fleet, opened: &Opened) -> Result<Option<BTreeSe
 
 fn work_on(
     opened: &Opened,
-    (worker, only): (Worker, Option<BTreeSet<String>>),
+    (worker, only, signed): (Worker, Option<BTreeSet<String>>, BTreeMap<String, Spec>),
     args: &NightArgs,
     logs: &Path,
     shown: &str,
     session: &Session,
 ) -> Result<Exit> {
     let (rules, _) = opened.state.rules(&opened.name)?;
-    let options = Options { only, ..options(worker, args, &rules, session) };
+    let options = Options { only, signed, ..options(worker, args, &rules, session) };
     let control = Control { stop: session.cancel.clone(), ..Control::default() };
     let is_drawn = !session.json && !session.progress.is_quiet() && live::can_draw();
     let tell = |event: &Event| match (session.json, is_drawn) {

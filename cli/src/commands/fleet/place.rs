@@ -29,10 +29,14 @@ impl Opened {
         }
     }
 
-    /// The fleet in the file at `file`, and its state, into which it is brought as it is now. Nothing begins by that, and nothing that failed
+    /// `fleet`, which was read from the file at `file`, and its state, into which it is brought as it is now. Nothing begins by that, and nothing that failed
     /// waits again. What it changes is said; also whether something is gone from the file.
-    pub(crate) fn brought_in(file: &Path, args: &StateArgs, session: &Session) -> Result<(Fleet, Self, bool)> {
-        let fleet = Fleet::read(file)?;
+    pub(crate) fn brought_in(
+        fleet: Fleet,
+        file: &Path,
+        args: &StateArgs,
+        session: &Session,
+    ) -> Result<(Fleet, Self, bool)> {
         let opened = Self::of(fleet.name.clone(), Some(file), args, true, session)?;
         let synced = opened.state.sync(&fleet, &[], Some(&BTreeSet::new()), &Worker::here())?;
         session.progress.say(&super::night::told_of_sync(&synced));

@@ -22,7 +22,7 @@ use crate::{
 };
 
 pub(super) fn run(args: &RehearseArgs, session: &Session) -> Result<Exit> {
-    let fleet = Fleet::read(&args.file)?;
+    let fleet = Fleet::read_as(&args.file.file, args.file.trust_links)?;
     let programs = fleet.rules.rehearsal.program.iter().map(|program| program.join(" ")).collect::<String>();
     if !programs.is_empty() && !args.allow_programs {
         let programs = printable(&programs);
@@ -32,7 +32,7 @@ pub(super) fn run(args: &RehearseArgs, session: &Session) -> Result<Exit> {
     if let Some(name) = args.only.iter().find(|name| !is_there(name)).cloned() {
         return Err(reformis_move::Error::from(FleetError::NoMachine { name }).into());
     }
-    let (fleet, opened, is_less) = Opened::brought_in(&args.file, &args.state, session)?;
+    let (fleet, opened, is_less) = Opened::brought_in(fleet, &args.file.file, &args.state, session)?;
     let machines = opened.state.machines(&opened.name)?;
     // What has landed needs none any more, and what runs cannot be had.
     let is_open = |machine: &Machine| !matches!(machine.state, Stand::Landed | Stand::Running | Stand::Gone);
@@ -58,7 +58,7 @@ pub(super) fn run(args: &RehearseArgs, session: &Session) -> Result<Exit> {
         let document = serde_json::json!({ "schema": JSON_SCHEMA, "fleet": fleet.name, "machines": rehearsed, "at_once": at_once, "night_seconds": night });
         emit_json(&document)?;
     } else {
-        emit(&show(&rehearsed, night, at_once, &quoted(&args.file.to_string_lossy())))?;
+        emit(&show(&rehearsed, night, at_once, &quoted(&args.file.file.to_string_lossy())))?;
     }
     let has_blocker = rehearsed.iter().any(|one| !one.goes);
     Ok(match (has_blocker, rehearsed.iter().all(Rehearsed::is_well) && !is_less) {

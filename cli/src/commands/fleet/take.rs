@@ -1,7 +1,7 @@
 //! `reformis fleet take`
 
 use anyhow::Result;
-use reformis_move::fleet::take_in;
+use reformis_move::fleet::{Fleet, take_in};
 
 use super::Opened;
 use crate::{
@@ -15,7 +15,8 @@ use crate::{
 pub(super) fn run(args: &TakeArgs, session: &Session) -> Result<Exit> {
     let (opened, is_less) = match args.fleet.is_file() {
         true => {
-            let (_, opened, is_less) = Opened::brought_in(&args.fleet, &args.state, session)?;
+            let (_, opened, is_less) =
+                Opened::brought_in(Fleet::read(&args.fleet)?, &args.fleet, &args.state, session)?;
             (opened, is_less)
         }
         false => (Opened::new(&args.fleet, &args.state, session)?, false),

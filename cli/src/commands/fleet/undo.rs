@@ -91,10 +91,13 @@ fn one(machine: &Machine, force: bool, opened: &Opened, session: &Session) -> Re
 
 fn told(undone: &undo::Undone, shown: &str) -> String {
     let mut text = format!("{} {}\n", paint(GOOD, "Undone"), undone.name);
-    if undone.removed.is_empty() {
+    if undone.removed.is_empty() && undone.aside.is_none() {
         text += "  nothing of it was there\n";
     }
     undone.removed.iter().for_each(|removed| text += &format!("  removed {}\n", printable(removed)));
+    if let Some(aside) = &undone.aside {
+        text += &format!("  set aside what was not as it landed: {}\n", printable(aside));
+    }
     if !undone.by_hand.is_empty() {
         text += &heading("To be removed by hand");
         undone.by_hand.iter().for_each(|what| text += &format!("  {}\n", printable(what)));

@@ -159,7 +159,7 @@ fn a_landing_that_nobody_could_tell_of_is_taken_as_it_is() {
     harbour.run(&[]).expect(0);
     let receipt = fs::read(harbour.place.path("landing/m0/receipt.json")).unwrap();
     // As after a kill between the landing's name and the state's row.
-    let state = rusqlite::Connection::open(harbour.place.path("night.state")).unwrap();
+    let state = rusqlite::Connection::open(harbour.place.path("night.state/fleet.db")).unwrap();
     let set = |row: &str| state.execute(&format!("UPDATE reformis_machine SET {row}"), []).unwrap();
     set("state = 'running', lease_until = 1, receipt = NULL");
     let ran = harbour.run(&[]).expect(0);
@@ -185,6 +185,10 @@ fn a_landing_is_undone_unless_it_was_started() {
     let undone = place.run(&["fleet", "undo", "night.toml", "m0", "--force"]).expect(0);
     assert!(undone.out.contains("start the old machine where it was: harbour:m0"), "{}", undone.out);
     assert!(!place.path("landing/m0").exists() && place.path("landing/m1").exists());
+    // What is not as it landed is a person's: it is set aside, and only that.
+    let aside: Vec<_> = fs::read_dir(place.path("landing/m0.set-aside")).unwrap().flatten().collect();
+    assert!(aside.len() == 1 && aside[0].file_name() == "m0-0.qcow2", "{aside:?}");
+    fs::remove_dir_all(place.path("landing/m0.set-aside")).unwrap();
     // It stays undone until somebody says otherwise.
     harbour.run(&[]).expect(0);
     assert!(!place.path("landing/m0").exists());

@@ -35,7 +35,7 @@ fn night(machines: usize, round: usize) {
         let output = worker.wait_with_output().unwrap();
         assert!(output.status.success(), "{round}: {}", String::from_utf8_lossy(&output.stderr));
     }
-    assert_eq!(integrity(&harbour.place.path("night.state")), "ok", "{round}");
+    assert_eq!(integrity(&harbour.place.path("night.state/fleet.db")), "ok", "{round}");
     // On a busy machine a lease may run out; then another worker has landed it, and nobody twice.
     harbour.has_landed(machines);
 }
@@ -98,7 +98,7 @@ fn a_full_disk_and_one_that_is_read_only_end_right_by_the_same_command() {
         assert!(told.contains("night.state"), "{kib}: {told}");
         small.remount("size=8m,rw");
         run().expect(0);
-        assert_eq!(integrity(&harbour.place.path("small/night.state")), "ok", "{kib}");
+        assert_eq!(integrity(&harbour.place.path("small/night.state/fleet.db")), "ok", "{kib}");
         harbour.has_landed(10);
     }
 }

@@ -60,6 +60,46 @@ pub fn open_link(folder: &Path, by: &str, name: &str, links: Links, budget: &Arc
     FileStorage::opened(file, path, budget)
 }
 
+/// Opens the plain file at `path`, which `by`, the file of another, names. Where `home` is the folder of that file, it has to lie in there; what is
+/// opened is what is looked at.
+///
+/// # Errors
+/// [`Error::UnsafeName`] when it lies elsewhere, or is no plain file; what the system says when it is not there.
+pub fn open_within(home: Option<&Path>, by: &str, path: &Path) -> Result<File> {
+    let shown = path.to_string_lossy();
+    let found = within(home, by, path)?;
+    let stat = fstat(&found).map_err(|error| Error::io("opening", &*shown, None)(error.into()))?;
+    if FileType::from_raw_mode(stat.st_mode) != FileType::RegularFile {
+        let why = "that is not a plain file".into();
+        return Err(Error::UnsafeName { path: by.into(), name: shown.into(), why, trustable: false });
+    }
+    File::open(by_handle(&found)).map_err(Error::io("opening", &*shown, None))
+}
+
+/// Whether what is at `path` lies in `home`, as for [`open_within`]; it may be a folder.
+///
+/// # Errors
+/// As those of [`open_within`].
+pub fn check_within(home: Option<&Path>, by: &str, path: &Path) -> Result<()> {
+    within(home, by, path).map(drop)
+}
+
+fn within(home: Option<&Path>, by: &str, path: &Path) -> Result<OwnedFd> {
+    let shown = path.to_string_lossy();
+    let found = handle(path).map_err(Error::io("opening", &*shown, None))?;
+    if let Some(home) = home {
+        let own = handle(home).and_then(|folder| real_path(&folder));
+        let own = own.map_err(Error::io("opening", home.to_string_lossy(), None))?;
+        let real = real_path(&found).map_err(Error::io("opening", &*shown, None))?;
+        if !real.starts_with(&own) {
+            let why =
+                "it leads out of the folder of that file, which somebody else has written, or may write to".into();
+            return Err(Error::UnsafeName { path: by.into(), name: shown.into(), why, trustable: true });
+        }
+    }
+    Ok(found)
+}
+
 fn handle(path: &Path) -> std::io::Result<OwnedFd> {
     Ok(rustix::fs::open(path, OFlags::PATH | OFlags::CLOEXEC, Mode::empty())?)
 }
@@ -110,6 +150,27 @@ mod tests {
         for name in ["disk.vmdk", "sub/disk.vmdk", "./disk", "..disk", "a..b", "küste.vmdk"] {
             assert_eq!(check_relative_name(name), Ok(()), "{name:?}");
         }
+    }
+
+    #[test]
+    fn what_anothers_file_names_lies_beside_it() {
+        let (outside, home) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+        std::fs::write(outside.path().join("secret"), b"x").unwrap();
+        std::fs::write(home.path().join("script"), b"x").unwrap();
+        symlink(outside.path().join("secret"), home.path().join("link")).unwrap();
+        let open = |home: Option<&Path>, path: &Path| open_within(home, "a.toml", path).map(drop);
+        let own = Some(home.path());
+        assert!(open(own, &home.path().join("script")).is_ok());
+        for path in [home.path().join("link"), outside.path().join("secret"), home.path().join("../../etc/passwd")] {
+            assert!(matches!(open(own, &path), Err(Error::UnsafeName { trustable: true, .. })), "{}", path.display());
+        }
+        assert!(open(None, &home.path().join("link")).is_ok(), "whose file it is may lead anywhere");
+        for path in ["/dev/null", "/tmp"] {
+            assert!(matches!(open(None, Path::new(path)), Err(Error::UnsafeName { trustable: false, .. })));
+        }
+        assert!(
+            check_within(own, "a.toml", home.path()).is_ok() && check_within(own, "a.toml", outside.path()).is_err()
+        );
     }
 
     #[test]

@@ -14,7 +14,7 @@ use std::sync::Arc;
 pub use access::Access;
 pub use file::FileStorage;
 pub use identity::{Identity, Stamp, Version};
-pub use links::{Links, check_relative_name, open_link};
+pub use links::{Links, check_relative_name, check_within, open_link, open_within};
 pub use memory::MemoryStorage;
 pub use pieces::Pieces;
 

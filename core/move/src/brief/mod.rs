@@ -2,7 +2,9 @@
 
 mod text;
 
-use reformis_disk::{ByteSize, Shape};
+use std::path::{Path, PathBuf};
+
+use reformis_disk::{ByteSize, Shape, ground};
 use reformis_machine::{
     AdapterModel, Clock, ControllerKind, Firmware, MachineFile, Name, RemovableKind, Tpm, Uuid, explain,
 };
@@ -64,6 +66,9 @@ pub struct NewGuest {
     pub new_machine_id: bool,
     /// Whether the SSH server's keys are made anew on the first start.
     pub new_ssh_keys: bool,
+    /// The folder that what is named must not lead out of: that of the brief or the fleet file, where somebody else may have written it.
+    #[serde(skip)]
+    pub confined_to: Option<PathBuf>,
 }
 
 /// From where to where.
@@ -330,6 +335,19 @@ pub fn looks_like(text: &[u8]) -> bool {
 pub fn is_host_name(name: &str) -> bool {
     let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | '_');
     (1..=64).contains(&name.len()) && name.chars().all(plain)
+}
+
+/// The largest brief, in bytes.
+const MOST: u64 = 1 << 20;
+
+/// The text of the brief at `path`, and whether only we or the system's administrator can have written it.
+///
+/// # Errors
+/// Those of reading; that it is no plain file, or too long.
+pub fn text_of(path: &Path) -> Result<(String, bool)> {
+    let file = ground::open_plain(path)?;
+    let is_own = ground::is_own(&file, path)?;
+    Ok((ground::read_text(file, path, MOST)?, is_own))
 }
 
 /// Reads a brief, which is called `file` in messages.

@@ -208,6 +208,7 @@ mod tests {
                 Journey { destination: note.clone(), into: source.clone(), source, store: several.clone(), cloud: several.clone(), then: several.as_ref().map(|_| Then::Started), machine: several, machine_file, keep_unknown: disks.is_empty() };
             let drives = vec![NewDrive { kind: RemovableKind::Floppy, controller: ControllerKind::Ide }];
             let guest = NewGuest {
+                confined_to: None,
                 leave_out: vec![note.clone()],
                 drivers: vec![source_again.clone()],
                 user_data: several_again.as_ref().map(|_| source_again.clone()),

@@ -132,9 +132,9 @@ impl Move<'_> {
 
     /// Who may open a file that holds all disks and the machine's settings.
     fn access(&self) -> Access {
-        let target = &self.prepared.settled.target;
-        let disks = self.plan.disks.iter().filter_map(|planned| target.disks.get(planned.source));
-        disks.fold(target.access(), |access, disk| access.and(disk.access()))
+        let settled = &self.prepared.settled;
+        let disks = self.plan.disks.iter().filter_map(|planned| settled.target.disks.get(planned.source));
+        disks.fold(settled.access(), |access, disk| access.and(disk.access()))
     }
 
     fn archive_name(&self) -> String {
@@ -256,7 +256,9 @@ impl Move<'_> {
                     second: touched,
                     may_differ,
                 });
-                let written = holder.write(&whole, planned, disk.access(), going_on, &watch).inspect_err(&noting);
+                let written = holder
+                    .write(&whole, planned, disk.access().and(self.prepared.settled.narrowed), going_on, &watch)
+                    .inspect_err(&noting);
                 let digests = digests.join().unwrap_or(Err(reformis_disk::Error::Interrupted.into()));
                 (written, digests)
             })
@@ -331,7 +333,7 @@ impl Move<'_> {
                     made.files.push((manifest, lines.into_bytes()));
                 }
                 for (name, bytes) in &made.files {
-                    write_into(self.staged.inside(), name, bytes, self.prepared.settled.target.access())?;
+                    write_into(self.staged.inside(), name, bytes, self.prepared.settled.access())?;
                     if let Some(shipping) = &self.shipping {
                         shipping.put(name, bytes)?;
                     }

@@ -196,6 +196,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         started,
         finished,
         target: target.name.clone(),
+        site: options.site.file().map(str::to_string),
         destination: prepared.settled.destination.name.clone(),
         sources: move_.sources,
         disks,
@@ -209,7 +210,7 @@ pub fn carry(options: &Options, context: &Context<'_>) -> Result<Landing> {
         job: options.job,
         ahead: first.map(|first| AheadRecord::new(&first.pass, (changed, told, reads), off_since, finished)),
     };
-    let access = prepared.settled.target.access();
+    let access = prepared.settled.access();
     write_into(staged.inside(), receipt::FILE_NAME, &receipt.to_json(), access)?;
     if context.is_cancelled() {
         return Err(reformis_disk::Error::Interrupted.into()).inspect_err(keep);

@@ -8,7 +8,13 @@ use std::{
 };
 
 use jiff::Timestamp;
-use reformis_disk::{Disk, budget::Budget, container, overlay::Overlay, source};
+use reformis_disk::{
+    Disk,
+    budget::Budget,
+    container,
+    overlay::Overlay,
+    source::{self, Access},
+};
 use reformis_guest::{
     Done, Family, Guest, Hardware, Tree,
     nt::{
@@ -25,6 +31,7 @@ use crate::{
     hardware,
     inside::{self, EditedDisk, Inside},
     observer::Context,
+    prepare,
     recast::{self, Edited, Recast},
     record::GuestRecord,
 };
@@ -105,7 +112,8 @@ pub fn refit(options: &RefitOptions, context: &Context<'_>) -> Result<Recast> {
         }
         edited(disk, inside, &options.accept)
     };
-    recast::recast_edited(&options.recast, Some(&editor), context)
+    let narrowed = prepare::access_of(&options.guest, context);
+    recast::recast_edited(&options.recast, Some(&editor), narrowed, context)
 }
 
 fn edited(disk: Arc<dyn Disk>, mut inside: Inside, accept: &[String]) -> Result<Edited> {
@@ -189,7 +197,12 @@ pub fn patch(options: &PatchOptions, context: &Context<'_>) -> Result<Recast> {
         };
         Ok(Edited { disk, edits, guest: Some(record), verdict: None, findings: Vec::new() })
     };
-    recast::recast_edited(&options.recast, Some(&editor), context)
+    let put = options.changes.iter().filter_map(|change| match change {
+        Change::Put(path, _) => Some(put::access_of(path)),
+        _ => None,
+    });
+    let keys = if context.keys.is_empty() { Access::ANYBODY } else { Access::OWNER };
+    recast::recast_edited(&options.recast, Some(&editor), put.fold(keys, Access::and), context)
 }
 
 /// The tree of a volume, or of the first system; and what to call it.

@@ -10,6 +10,7 @@ use std::{
     path::Path,
 };
 
+use reformis_disk::source::Access;
 use reformis_guest::Tree;
 use rustix::fs::OFlags;
 
@@ -41,6 +42,27 @@ pub(super) fn put(tree: &mut Tree, from: &Path, to: &[u8], context: &Context<'_>
     let own = if to.ends_with(b"/") || tree.is_folder(to) { [path, b"/", name].concat() } else { path.to_vec() };
     let opened = open(from, OFlags::empty())?;
     Putting { tree, context, count: 0 }.file(from, opened, &own)
+}
+
+/// Who may read all files at `from` and below it.
+pub(super) fn access_of(from: &Path) -> Access {
+    let mut access = Access::ANYBODY;
+    let mut left = vec![from.to_path_buf()];
+    let mut count = 0;
+    while let Some(path) = left.pop() {
+        // What `from` leads to is meant; links below it are put in as links.
+        let found = if path == from { path.metadata() } else { path.symlink_metadata() };
+        match found {
+            Ok(metadata) if metadata.is_file() => access = access.and(Access::of(&metadata)),
+            Ok(metadata) if metadata.is_dir() && count < MAX_PUT => {
+                let entries = std::fs::read_dir(&path).into_iter().flatten().flatten();
+                left.extend(entries.map(|entry| entry.path()).take(MAX_PUT));
+            }
+            _ => {}
+        }
+        count += 1;
+    }
+    access
 }
 
 /// Opens a file for reading: without waiting for whoever is at the other end of a pipe.

@@ -14,6 +14,7 @@ mod file;
 pub mod gather;
 mod inventory;
 mod keeper;
+mod landed;
 mod look;
 pub mod night;
 mod program;

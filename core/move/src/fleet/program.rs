@@ -22,6 +22,8 @@ use crate::error::{Error, Result};
 const MOST_OUTPUT: u64 = 64 << 10;
 /// Bytes of its output that lie on a disk before all but the last of them are given up.
 const MOST_FILE: u64 = 4 << 20;
+/// What of our environment programs get, and nothing else: docs/fleet.md names it.
+const KEPT: [&str; 8] = ["PATH", "HOME", "USER", "LOGNAME", "LANG", "LC_ALL", "TZ", "TMPDIR"];
 /// How often it is looked whether a program has ended, and how much it said.
 const LOOK: Duration = Duration::from_millis(20);
 /// How long a program that is to end may take for it.
@@ -69,6 +71,8 @@ pub(crate) fn run(
         [] => Command::new(whole),
     };
     command.args(program.get(1..).unwrap_or_default()).current_dir(folder).process_group(0);
+    // What lets us in somewhere may stand in our own.
+    command.env_clear().envs(KEPT.iter().filter_map(|name| Some((name, std::env::var_os(name)?))));
     command.stdin(told).stdout(out().map_err(unusable)?).stderr(out().map_err(unusable)?);
     let mut child = command.spawn().map_err(unusable)?;
     let ended = wait(&mut child, &mut said, runner);

@@ -306,7 +306,7 @@ impl Stage<'_> {
             "fleet": self.fleet.name,
             "machine": spec.row.name,
             "group": spec.row.group,
-            "source": spec.source(),
+            "source": spec.shown_source(),
             "destination": spec.destination(),
             "time": Timestamp::now(),
         });

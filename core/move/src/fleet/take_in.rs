@@ -5,6 +5,7 @@ use reformis_disk::{budget::Budget, text::printable};
 use super::{
     error::FleetError,
     file::Spec,
+    landed::files_of,
     state::{Machine, Stand, State},
     worker::Worker,
 };
@@ -50,7 +51,9 @@ pub fn take_in(state: &State, fleet: &str, machine: &Machine, spec: &Spec, force
     if !in_store && !is_whole(&above.open_folder(&last)?, &receipt) {
         return Err(refused(format!("'{shown}' is not whole: a disk is missing, or has another length")));
     }
-    match state.taken_in(fleet, &machine.name, &landing.to_string_lossy(), &receipt, &Worker::here())? {
+    let files = serde_json::to_string(&files_of(&landing)?).unwrap_or_default();
+    let place = landing.to_string_lossy();
+    match state.taken_in(fleet, &machine.name, (&place, &files), &receipt, &Worker::here())? {
         true => Ok(receipt),
         false => Err(refused("a worker has it, or it has landed meanwhile".into())),
     }

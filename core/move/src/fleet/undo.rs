@@ -2,22 +2,25 @@
 //! started where it is.
 
 use std::{
+    ffi::OsStr,
     path::{Path, PathBuf},
     time::{Duration, SystemTime},
 };
 
-use reformis_disk::budget::Budget;
+use reformis_disk::{budget::Budget, text::printable};
 use serde::Serialize;
 
 use super::{
     doubt::is_there,
     error::FleetError,
     file::Spec,
+    landed::{LandedFile, names_of, strange},
     state::{Machine, Stand, State, UNDOING},
 };
 use crate::{
     error::{Error, Result},
     observer::Context,
+    prove,
     receipt::{self, Receipt},
     staging::{Place, StagedFolder},
 };
@@ -32,6 +35,8 @@ pub struct Undone {
     pub name: String,
     /// What was removed: a folder, and what lay in a store.
     pub removed: Vec<String>,
+    /// The folder with what was not as it landed, which is not removed.
+    pub aside: Option<String>,
     /// What a person has to remove: what a cloud made.
     pub by_hand: Vec<String>,
     /// Where the old machine is.
@@ -39,7 +44,7 @@ pub struct Undone {
 }
 
 /// Removes the landing of `machine`, whose worker `told` of it: the receipt in the folder may have been changed by others, and says nothing
-/// about what is removed in a store. With `force`, even one that was written to since it landed. `state`, of `fleet`, is told when nothing stands
+/// about what is removed in a store. With `force`, what is not as it landed is set aside. `state`, of `fleet`, is told when nothing stands
 /// in the way any more: an undo that is killed behind that is ended by the next one, which finds less, or nothing.
 ///
 /// # Errors
@@ -56,8 +61,13 @@ pub fn undo(
     let landing = machine.landing.as_ref().map_or_else(|| spec.landing(), PathBuf::from);
     let stays = |what: String| Error::from(FleetError::NotUndone { name: machine.name.clone(), what });
     let job = machine.job.ok_or_else(|| stays("its job has no number".into()))?;
-    let mut undone =
-        Undone { name: machine.name.clone(), removed: Vec::new(), by_hand: Vec::new(), source: spec.source().into() };
+    let mut undone = Undone {
+        name: machine.name.clone(),
+        removed: Vec::new(),
+        aside: None,
+        by_hand: Vec::new(),
+        source: spec.shown_source(),
+    };
     let has_begun = machine.state == Stand::Undone || machine.code.as_deref() == Some(UNDOING);
     if told.is_some() && !is_there(&landing) && !force && !has_begun {
         return Err(stays(format!("'{}' is not here; undo it where it was made", landing.display())));
@@ -75,16 +85,32 @@ pub fn undo(
         if receipt.job != Some(job) && !is_taken_in {
             return Err(stays(format!("'{}' is another move's", landing.display())));
         }
-        if let Some(file) = written_since(&landing, &receipt).filter(|_| !force) {
-            return Err(stays(format!("'{file}' was written to since it landed: the machine was started there")));
+        let files = state.landed_files(fleet, &machine.name)?;
+        let files: Option<Vec<LandedFile>> = files.and_then(|text| serde_json::from_str(&text).ok());
+        let look = |folder: &Path| match &files {
+            Some(files) => strange(folder, files),
+            None => unknown(folder, &receipt, context),
+        };
+        let told_of = |strange: &[(String, String)]| match strange {
+            [] => Ok(()),
+            [(_, why)] => Err(stays(why.clone())),
+            [(_, why), rest @ ..] => Err(stays(format!("{why}, and {} more are not as they landed", rest.len()))),
+        };
+        let found = look(&landing)?;
+        if !force {
+            told_of(&found)?;
         }
         state.undoing(fleet, &machine.name)?;
         if let Some(told) = told {
             in_store(told, &mut undone, context)?;
             by_hand(told, &mut undone);
         }
-        StagedFolder::remove_whole(&above, &last, &landing)?;
-        undone.removed.push(landing.to_string_lossy().into());
+        if found.is_empty() {
+            StagedFolder::remove_whole(&above, &last, &landing, |folder| told_of(&look(folder)?))?;
+            undone.removed.push(landing.to_string_lossy().into());
+        } else {
+            undone.aside = Some(set_aside(&above, &last, &found)?.to_string_lossy().into());
+        }
     } else if is_there(&landing) {
         return Err(stays(format!("'{}' holds no receipt, and is no landing", landing.display())));
     }
@@ -96,15 +122,55 @@ pub fn undo(
     Ok(undone)
 }
 
-/// A file of the landing that was written to after the move.
-fn written_since(landing: &Path, receipt: &Receipt) -> Option<String> {
+/// As [`strange`], of a landing of which nobody noted the files: their names are those of the receipt, and what is in them is read.
+fn unknown(folder: &Path, receipt: &Receipt, context: &Context<'_>) -> Result<Vec<(String, String)>> {
     let ended = SystemTime::from(receipt.finished) + SETTLING;
-    let entries = std::fs::read_dir(landing).ok()?;
-    let is_later = |entry: &std::fs::DirEntry| {
-        let modified = entry.metadata().and_then(|metadata| metadata.modified());
-        modified.is_ok_and(|modified| modified > ended)
+    let names = names_of(receipt);
+    let mut strange = Vec::new();
+    for entry in std::fs::read_dir(folder).map_err(Error::io("listing", folder))? {
+        let entry = entry.map_err(Error::io("listing", folder))?;
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let shown = printable(&name);
+        let metadata = entry.metadata().map_err(Error::io("looking at", &entry.path()))?;
+        if !names.contains(&name) || !metadata.is_file() {
+            strange.push((name, format!("'{shown}' is no file of the landing: somebody put it there")));
+        } else if metadata.modified().is_ok_and(|modified| modified > ended) {
+            let why = format!("'{shown}' was written to since it landed: the machine was started there");
+            strange.push((name, why));
+        }
+    }
+    let is_here = receipt.disks.iter().all(|disk| context.wires.store_of(&disk.result).is_none());
+    if strange.is_empty() && is_here {
+        let options = prove::Options { without_sources: true, ..prove::Options::default() };
+        if !prove::prove_receipt(&folder.join(receipt::FILE_NAME), options, context)?.holds {
+            strange.push((String::new(), "its bytes are not those that its receipt tells of".into()));
+        }
+    }
+    Ok(strange)
+}
+
+/// Moves the landing `name` in `above` out of the way, and removes of it what is as it landed; the folder with the rest.
+fn set_aside(above: &Place, name: &OsStr, strange: &[(String, String)]) -> Result<PathBuf> {
+    let numbered = |number: u32| {
+        let mut aside = name.to_os_string();
+        aside.push(if number == 1 { ".set-aside".to_string() } else { format!(".set-aside-{number}") });
+        aside
     };
-    entries.flatten().find(is_later).map(|entry| entry.file_name().to_string_lossy().into_owned())
+    let mut number = 1;
+    let aside = loop {
+        let aside = numbered(number);
+        match above.rename_new(name, &aside) {
+            Ok(()) => break aside,
+            Err(Error::Disk(reformis_disk::Error::Exists { .. })) if number < 1000 => number += 1,
+            Err(error) => return Err(error),
+        }
+    };
+    let folder = above.open_folder(&aside)?;
+    let stays = |name: &OsStr| strange.iter().any(|(other, _)| other.is_empty() || OsStr::new(other) == name);
+    for file in folder.names()?.iter().filter(|file| !stays(file)) {
+        folder.remove(file)?;
+    }
+    Ok(above.path_of(aside))
 }
 
 /// Removes what lies in a store.

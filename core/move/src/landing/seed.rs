@@ -1,9 +1,9 @@
 //! What a system's cloud-init is told at its first start, as a small medium that lands with the machine: in the layout of NoCloud, or of a
 //! config drive (cloud-init's documentation, "Datasources").
 
-use std::path::Path;
+use std::{io::Read, path::Path};
 
-use reformis_disk::ByteSize;
+use reformis_disk::{ByteSize, source::open_within};
 use reformis_machine::{Destination, Machine};
 
 use crate::{
@@ -21,21 +21,25 @@ pub(crate) struct Seed {
     pub(crate) bytes: Vec<u8>,
 }
 
-/// Reads the file at `path`, which the person named.
-fn read(path: &str) -> Result<Vec<u8>> {
+/// Reads the file at `path`, which the person named, or a file in `home`, which is somebody else's.
+fn read(path: &str, home: Option<&Path>) -> Result<Vec<u8>> {
     let place = Path::new(path);
-    let len = std::fs::metadata(place).map_err(Error::io("reading", place))?.len();
-    if len > MOST {
-        let what = format!("it has {}, and a seed takes {} of one file", ByteSize(len), ByteSize(MOST));
+    let file = open_within(home, &home.unwrap_or(Path::new("")).to_string_lossy(), place)?;
+    let mut bytes = Vec::new();
+    file.take(MOST + 1).read_to_end(&mut bytes).map_err(Error::io("reading", place))?;
+    if bytes.len() as u64 > MOST {
+        let what = format!("it is larger than the {} that a seed takes of one file", ByteSize(MOST));
         return Err(Error::Seed { path: path.into(), what });
     }
-    std::fs::read(place).map_err(Error::io("reading", place))
+    Ok(bytes)
 }
 
 /// The seed that `brief` wants for `machine` at `destination`; `None` where it wants none.
 pub(crate) fn make(brief: &Brief, machine: &Machine, destination: &Destination) -> Result<Option<Seed>> {
     let Some(user_data) = &brief.guest.user_data else { return Ok(None) };
-    let (user_data, network) = (read(user_data)?, brief.guest.network_config.as_deref().map(read).transpose()?);
+    let home = brief.guest.confined_to.as_deref();
+    let network = brief.guest.network_config.as_deref().map(|path| read(path, home)).transpose()?;
+    let user_data = read(user_data, home)?;
     let name = brief.guest.host_name.as_deref().unwrap_or(&machine.name);
     let id = machine.uuid.map_or_else(|| machine.name.to_string(), |uuid| uuid.to_string());
     let is_drive = destination.rules.data_sources.first().is_some_and(|source| source == "ConfigDrive");

@@ -114,12 +114,14 @@ impl Kept {
     /// Makes the folder for a machine that was made ready, whole or not at all.
     pub(super) fn create(path: &Path, prepared: &Prepared, accept: &[String]) -> Result<Self> {
         let (plan, _) = prepared.accepted(accept)?;
-        let staged = StagedFolder::create(path, false, FILE_NAME, false)?;
+        let mut staged = StagedFolder::create(path, false, FILE_NAME, false)?;
+        staged.keep_private();
         let mut disks = Vec::new();
         for (index, planned) in plan.disks.iter().enumerate() {
-            let (base, access) = below(prepared, planned)?;
+            let base = below(prepared, planned)?;
             let name = file_of(index);
-            let file = staged.inside().create(&name, access)?;
+            // What a guest writes is its own business, whatever it was read from.
+            let file = staged.inside().create(&name, Access::OWNER)?;
             let shown = path.join(&name).to_string_lossy().into_owned();
             let scratch = Scratch::create(file, shown, base)?;
             let edits = match prepared.inside.disks.get(&planned.source) {
@@ -299,9 +301,9 @@ pub(super) fn parse(bytes: &[u8]) -> Result<Record, String> {
     Ok(record)
 }
 
-/// The disk below what is written to `planned`, and who may open it.
-fn below(prepared: &Prepared, planned: &PlannedDisk) -> Result<(Arc<dyn Disk>, Access)> {
+/// The disk below what is written to `planned`.
+fn below(prepared: &Prepared, planned: &PlannedDisk) -> Result<Arc<dyn Disk>> {
     let disk = prepared.settled.target.disks.get(planned.source);
     let disk = disk.ok_or_else(|| Error::Refused { findings: vec![Finding::NoDisk] })?;
-    Ok((grown(disk.disk(), planned.size), disk.access()))
+    Ok(grown(disk.disk(), planned.size))
 }

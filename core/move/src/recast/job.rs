@@ -54,6 +54,8 @@ pub(super) struct Job<'a> {
     pub(super) editor: Option<&'a Editor<'a>>,
     /// The network, whose names are no paths of this machine.
     wires: &'a Wires,
+    /// Who may read all that goes into the disk.
+    narrowed: Access,
 }
 
 /// What a copy gave.
@@ -76,7 +78,12 @@ pub(super) enum Place {
 }
 
 impl<'a> Job<'a> {
-    pub(super) fn new(options: &'a Options, editor: Option<&'a Editor<'a>>, wires: &'a Wires) -> Result<Self> {
+    pub(super) fn new(
+        options: &'a Options,
+        editor: Option<&'a Editor<'a>>,
+        narrowed: Access,
+        wires: &'a Wires,
+    ) -> Result<Self> {
         let to_stdout = options.result == Path::new("-");
         let ending = options.result.extension().and_then(|e| e.to_str()).and_then(Wrapping::from_extension);
         // `guest.raw.zst` is raw inside zstd.
@@ -85,7 +92,7 @@ impl<'a> Job<'a> {
             (None, true) => Shape::new(Format::Raw, reformis_disk::Layout::Thin),
             (asked, _) => format::shape_for(&plain, asked).map_err(reformis_disk::Error::from)?,
         };
-        let job = Self { options, shape, wrapping: ending, editor, wires };
+        let job = Self { options, shape, wrapping: ending, editor, wires, narrowed };
         job.made().try_for_each(|made| refuse_same_file(&options.source, made))?;
         Ok(job)
     }
@@ -113,7 +120,7 @@ impl<'a> Job<'a> {
 
     /// Who may open the source.
     pub(super) fn access(&self) -> Access {
-        access_of(&self.options.source, self.wires)
+        access_of(&self.options.source, self.wires).and(self.narrowed)
     }
 
     /// The source as it may be shown and kept.
@@ -162,8 +169,7 @@ impl<'a> Job<'a> {
         for made in self.made() {
             kept.iter().try_for_each(|source| refuse_same_file(source, made))?;
         }
-        let access =
-            kept.iter().map(|source| access_of(source, self.wires)).reduce(Access::and).unwrap_or(Access::ANYBODY);
+        let access = kept.iter().map(|source| access_of(source, self.wires)).fold(self.narrowed, Access::and);
         let staged = StagedFile::create(&self.options.result, self.options.force, access)?;
         let mut make = staged.pieces();
         let folder = staging::parent(&self.options.result);
@@ -410,6 +416,7 @@ impl<'a> Job<'a> {
             cloud: None,
             lent: None,
             job: None,
+            site: None,
             ahead: None,
         }
     }

@@ -10,7 +10,7 @@ use reformis_disk::{
     container::{Source, Stream},
     format::Squeeze,
     overlay::Edit,
-    source::Links,
+    source::{Access, Links},
 };
 use serde::Serialize;
 
@@ -93,12 +93,17 @@ pub struct Recast {
 /// [`Error::Refused`] when something stands in the way of reading the source. Those of reading and writing; nothing
 /// half-made stays, except what went into a pipe.
 pub fn recast(options: &Options, context: &Context<'_>) -> Result<Recast> {
-    recast_edited(options, None, context)
+    recast_edited(options, None, Access::ANYBODY, context)
 }
 
-/// Recasts a disk that `editor` changes on the way.
-pub(crate) fn recast_edited(options: &Options, editor: Option<&Editor<'_>>, context: &Context<'_>) -> Result<Recast> {
-    let job = Job::new(options, editor, context.wires)?;
+/// Recasts a disk that `editor` changes on the way; the result is open to nobody who may not open all of `narrowed`.
+pub(crate) fn recast_edited(
+    options: &Options,
+    editor: Option<&Editor<'_>>,
+    narrowed: Access,
+    context: &Context<'_>,
+) -> Result<Recast> {
+    let job = Job::new(options, editor, narrowed, context.wires)?;
     let started = Timestamp::now();
     let staged_receipt = match &options.receipt {
         Some(path) => Some(StagedFile::create(path, options.force, job.access())?),

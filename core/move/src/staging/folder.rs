@@ -78,14 +78,24 @@ impl StagedFolder {
     }
 
     /// Removes the folder `name` in `above`, which is at `target`: out of sight in one step, so that no half of it is taken for a landing. What
-    /// a kill leaves of it is found by [`StagedFolder::remove_left`].
+    /// a kill leaves of it is found by [`StagedFolder::remove_left`]. Once it is out of sight, `check` is asked once more; where it refuses, the
+    /// folder gets its name back.
     ///
     /// # Errors
-    /// What the system says; `Busy` while somebody works on what was left before.
-    pub(crate) fn remove_whole(above: &Place, name: &OsStr, target: &Path) -> Result<()> {
+    /// Those of `check`. What the system says; `Busy` while somebody works on what was left before.
+    pub(crate) fn remove_whole(
+        above: &Place,
+        name: &OsStr,
+        target: &Path,
+        check: impl FnOnce(&Path) -> Result<()>,
+    ) -> Result<()> {
         Self::remove_left(target)?;
         let temporary = temporary_for(name);
         above.rename_new(name, &temporary)?;
+        if let Err(error) = check(&above.path_of(&temporary)) {
+            above.rename_new(&temporary, name)?;
+            return Err(error);
+        }
         above.remove_folder(&temporary)
     }
 
@@ -118,6 +128,11 @@ impl StagedFolder {
             done: false,
             left: AtomicBool::new(false),
         })
+    }
+
+    /// It is for its owner alone, also under its name.
+    pub(crate) fn keep_private(&mut self) {
+        self.mode = Mode::RWXU;
     }
 
     /// The folder to fill.

@@ -141,7 +141,7 @@ impl Session {
             _ => None,
         };
         command.args(compression.into_iter().flat_map(|text| ["-o", text]));
-        let (asked, _answer) = self.answers(&mut command)?;
+        let (asked, _answer) = self.answers(&mut command, &socket)?;
         command.arg("--").arg(&self.link.host);
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
         let mut master = command.spawn().map_err(|error| match error.kind() {
@@ -177,7 +177,7 @@ impl Session {
     /// Prepares what `ssh` asks for: a password that we have is given, other questions go to the terminal, and where there is
     /// none they are written down, so that they can be told. The file that they are written to, and the pipe with the password,
     /// which is there as long as it is open.
-    fn answers(&self, command: &mut Command) -> Result<(Option<PathBuf>, Option<File>), Fault> {
+    fn answers(&self, command: &mut Command, socket: &str) -> Result<(Option<PathBuf>, Option<File>), Fault> {
         if self.way.has_terminal && self.way.password.is_none() {
             return Ok((None, None));
         }
@@ -195,7 +195,7 @@ impl Session {
         if let Some(password) = &self.way.password {
             let pipe = self.folder.path().join("answer");
             answer = Some(in_a_pipe(&pipe, password).map_err(failed)?);
-            command.env("REFORMIS_ANSWER", &pipe);
+            command.env("REFORMIS_ANSWER", &pipe).env("REFORMIS_SOCKET", socket);
         }
         Ok((Some(asked), answer))
     }
@@ -275,25 +275,29 @@ impl Session {
     }
 }
 
-/// How often a password may be asked for while a connection is made.
-const ASKED: usize = 4;
-
 /// A pipe at `path` that holds `secret`, for whoever reads it first: it is in no file, and in no environment, which `ssh` may send on.
 fn in_a_pipe(path: &Path, secret: &Secret) -> std::io::Result<File> {
     std::fs::remove_file(path).ok();
+    std::fs::remove_file(path.with_extension("given")).ok();
     rustix::fs::mknodat(CWD, path, FileType::Fifo, Mode::RUSR | Mode::WUSR, 0)?;
     // Open in both directions, so that nobody is waited for; what it cannot hold is an error.
     let flags = OFlags::RDWR | OFlags::NONBLOCK | OFlags::CLOEXEC;
     let mut pipe = File::from(rustix::fs::open(path, flags, Mode::empty())?);
-    // Each way to let somebody in may ask once.
-    pipe.write_all(format!("{}\n", secret.expose()).repeat(ASKED).as_bytes())?;
+    pipe.write_all(format!("{}\n", secret.expose()).as_bytes())?;
     Ok(pipe)
 }
 
-/// Answers a question for a password with what is in a pipe, and writes all others down.
+/// Answers the first question for a password that our own `ssh` asks with what is in a pipe, and writes all others down: the `ssh` that it starts
+/// for a machine on the way asks here, too, and is another machine's. Ours is known by its words (proc(5), `/proc/pid/cmdline`). The pipe
+/// loses its name before it is read, so that nobody waits for a second answer.
 const SCRIPT: &str = r#"#!/bin/sh
 case "$1" in
-    *assword*) [ -p "$REFORMIS_ANSWER" ] && IFS= read -r line <"$REFORMIS_ANSWER" && printf '%s\n' "$line" && exit 0 ;;
+    *assword*)
+        if tr '\0' '\n' <"/proc/$PPID/cmdline" | grep -qxF -e "ControlPath=$REFORMIS_SOCKET" \
+            && [ -p "$REFORMIS_ANSWER" ] && mv "$REFORMIS_ANSWER" "$REFORMIS_ANSWER.given" 2>/dev/null; then
+            IFS= read -r line <"$REFORMIS_ANSWER.given" && printf '%s\n' "$line" && exit 0
+        fi
+        ;;
 esac
 printf '%s\n' "$1" >>"$REFORMIS_ASKED"
 exit 1
@@ -358,16 +362,19 @@ mod tests {
         let way = Way { password: Some(Secret::new("tide $HOME \\n 'x'")), has_terminal: true, ..Way::default() };
         let session = Session::new(&link, way, Stop::default()).unwrap();
         let mut command = Command::new("true");
-        let (asked, answer) = session.answers(&mut command).unwrap();
+        let (asked, answer) = session.answers(&mut command, "/s/ocket").unwrap();
         let mut environment = Vec::new();
         for (name, value) in command.get_envs() {
             environment.push((name.to_owned(), value.unwrap().to_owned()));
             assert!(!value.unwrap().to_string_lossy().contains("tide"), "{name:?} holds the password");
         }
-        let ask = |question: &str| {
+        // The words of the `ssh` that asks are those of a shell here.
+        let ask_of = |question: &str, socket: &str| {
             let script = session.folder.path().join("ask");
-            let mut child =
-                Command::new(script).arg(question).envs(environment.clone()).stdout(Stdio::piped()).spawn().unwrap();
+            let mut shell = Command::new("sh");
+            shell.args(["-c", "\"$1\" \"$2\"; exit $?", "ssh"]).arg(script).arg(question);
+            shell.arg(format!("ControlPath={socket}"));
+            let mut child = shell.envs(environment.clone()).stdout(Stdio::piped()).spawn().unwrap();
             let start = Instant::now();
             while child.try_wait().unwrap().is_none() && start.elapsed() < Duration::from_secs(2) {
                 std::thread::sleep(Duration::from_millis(5));
@@ -376,11 +383,14 @@ mod tests {
             let out = child.wait_with_output().unwrap();
             (out.status.code(), String::from_utf8(out.stdout).unwrap())
         };
+        let ask = |question: &str| ask_of(question, "/s/ocket");
         let question = "The authenticity of host 'shed.example' can't be established. Are you sure?";
         assert_eq!(ask(question), (Some(1), String::new()));
-        for _ in 0..2 {
-            assert_eq!(ask("keeper@shed.example's password: "), (Some(0), "tide $HOME \\n 'x'\n".into()));
-        }
+        let question = "keeper@shed.example's password: ";
+        // The one of a machine on the way, whatever it asks for.
+        assert_eq!(ask_of(question, "/another"), (Some(1), String::new()));
+        assert_eq!(ask(question), (Some(0), "tide $HOME \\n 'x'\n".into()));
+        assert_eq!(ask(question), (Some(1), String::new()), "once");
         assert!(std::fs::read_to_string(asked.unwrap()).unwrap().contains("authenticity"));
         drop(answer);
     }

@@ -10,6 +10,7 @@ use std::{
     path::Path,
 };
 
+use reformis_disk::{ground, source::check_within};
 use reformis_machine::explain;
 use serde::Deserialize;
 
@@ -65,22 +66,46 @@ impl Fleet {
     /// # Errors
     /// [`FleetError::File`], with the line where it is known; those of the briefs.
     pub fn read(path: &Path) -> Result<Self> {
-        let len = path.metadata().map_err(Error::io("reading", path))?.len();
+        Self::read_as(path, false)
+    }
+
+    /// As [`Fleet::read`]; with `is_trusted`, names in the file may lead anywhere, whoever has written it.
+    ///
+    /// # Errors
+    /// As those of [`Fleet::read`].
+    pub fn read_as(path: &Path, is_trusted: bool) -> Result<Self> {
         let file = path.to_string_lossy();
+        let open = ground::open_plain(path)?;
+        let len = open.metadata().map_err(Error::io("reading", path))?.len();
         if len > MOST_BYTES {
             let what = format!("it has {len} bytes, and {MOST_BYTES} are the most");
             return Err(FleetError::File { file: file.into(), what }.into());
         }
-        let text = std::fs::read_to_string(path).map_err(Error::io("reading", path))?;
+        let is_own = is_trusted || ground::is_own(&open, path)?;
+        let text = ground::read_text(open, path, MOST_BYTES)?;
         let folder = crate::staging::parent(path);
         let folder = std::path::absolute(&folder).unwrap_or(folder);
         let stem = path.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
         let mut fleet = Self::parse(&text, &file, &stem, &folder)?;
+        if let Some(spec) = fleet.machines.iter().find(|spec| !is_own && spec.row.trust_links) {
+            let name = &spec.row.name;
+            let what = format!(
+                "machine '{name}' says 'trust-links', and somebody else has written this file, or may write to it"
+            );
+            return Err(FleetError::File { file: file.into(), what }.into());
+        }
         for spec in &mut fleet.machines {
+            spec.confined_to = (!is_own).then(|| folder.clone());
             let Some(brief) = &spec.row.brief else { continue };
             let path = folder.join(brief);
-            let text = std::fs::read_to_string(&path).map_err(Error::io("reading", &path))?;
+            if let Some(home) = &spec.confined_to {
+                check_within(Some(home), &file, &path)?;
+            }
+            let (text, is_brief_own) = crate::brief::text_of(&path)?;
             spec.brief = Some(crate::brief::read(&text, &path.to_string_lossy())?);
+            if !is_brief_own && is_own && !is_trusted {
+                spec.confined_to = Some(crate::staging::parent(&path));
+            }
         }
         fleet.check_landings(&file)?;
         Ok(fleet)
@@ -120,7 +145,8 @@ impl Fleet {
         check_gates(&rows, &groups).map_err(wrong)?;
         let rules = Rules { limits, window, failure, groups, quiet, tell, rehearsal, folder: folder.into() };
         rules.check().map_err(wrong)?;
-        let machines = rows.into_iter().map(|row| Spec { row, brief: None, folder: folder.into() }).collect();
+        let machines =
+            rows.into_iter().map(|row| Spec { row, brief: None, folder: folder.into(), confined_to: None }).collect();
         Ok(Self { name, is_named, origin, rules, machines })
     }
 

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use jiff::SignedDuration;
 use reformis_machine::{MachineFile, Name};
-use reformis_wire::{Link, Wires, clouds::Then};
+use reformis_wire::{Link, Wires, clouds::Then, without_secrets};
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -355,6 +355,9 @@ pub struct Spec {
     pub brief: Option<Brief>,
     /// The folder in which its paths begin: that of the fleet file.
     pub folder: PathBuf,
+    /// The folder that they must not lead out of, where somebody else may have written the file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confined_to: Option<PathBuf>,
 }
 
 impl Spec {
@@ -363,7 +366,9 @@ impl Spec {
         let row = &self.row;
         if let Some(brief) = &self.brief {
             let file = self.folder.join(row.brief.as_deref().unwrap_or_default());
-            return Ok(Order::Brief(Box::new(brief.clone()), crate::staging::parent(&file)));
+            let mut brief = brief.clone();
+            brief.guest.confined_to.clone_from(&self.confined_to);
+            return Ok(Order::Brief(Box::new(brief), crate::staging::parent(&file)));
         }
         let source = row.source.as_deref().unwrap_or_default();
         let path = match Wires::is_link(Path::new(source)) || wires.is_named(source) {
@@ -372,6 +377,7 @@ impl Spec {
         };
         let mut choices = row.choices()?;
         let guest = &mut choices.guest;
+        guest.confined_to.clone_from(&self.confined_to);
         let files = guest.first_boot.iter_mut().chain(&mut guest.drivers);
         for file in files.chain(&mut guest.user_data).chain(&mut guest.network_config) {
             *file = self.folder.join(&*file).to_string_lossy().into_owned();
@@ -404,6 +410,23 @@ impl Spec {
             (row.into, row.store, row.cloud, row.then) = (Some(into), None, None, None);
         }
         apart
+    }
+
+    /// The same machine, without what signs its link: that lets in whoever reads it.
+    pub(crate) fn without_secrets(&self) -> Self {
+        let mut open = self.clone();
+        if let Some(brief) = &mut open.brief {
+            brief.journey.source = without_secrets(&brief.journey.source);
+        }
+        if let Some(source) = &mut open.row.source {
+            *source = without_secrets(source);
+        }
+        open
+    }
+
+    /// The source as it may be shown and kept.
+    pub fn shown_source(&self) -> String {
+        without_secrets(self.source())
     }
 
     /// The folder in which its landing is made.

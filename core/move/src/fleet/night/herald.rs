@@ -116,7 +116,11 @@ impl<'a> Herald<'a> {
         let (program, what, input) = match subject {
             Subject::Machine(name) => {
                 let (machine, spec) = self.state.machine(self.fleet, name)?;
-                (&tell.machine, format!("the end of {name}"), of_machine(&machine, spec.source(), spec.destination()))
+                (
+                    &tell.machine,
+                    format!("the end of {name}"),
+                    of_machine(&machine, &spec.shown_source(), spec.destination()),
+                )
             }
             Subject::Group(name) => {
                 let machines = self.state.machines(self.fleet)?;

@@ -20,7 +20,8 @@ use crate::{
     error::{Error, Result},
     fleet::{
         error::FleetError,
-        file::{Ahead, PROGRAM, Rules, patience},
+        file::{Ahead, PROGRAM, Rules, Spec, patience},
+        landed,
         program::{self, Runner},
         state::{Ended, Hook, HookState, Lease},
     },
@@ -41,6 +42,8 @@ pub(super) struct Job<'a> {
     pub(super) keeper: Option<&'a [OsString]>,
     /// What opens encrypted volumes.
     pub(super) keys: &'a Keys,
+    /// The machine with what signs its link, where the worker has the file that says so.
+    pub(super) spec: &'a Spec,
     /// After how long the second try begins; later ones take longer.
     pub(super) back_off: Duration,
     /// Whether the machine is still ours to land.
@@ -54,8 +57,8 @@ pub(super) struct Job<'a> {
 pub(super) enum Note<'a> {
     /// How far a program is.
     Hook(Hook, HookState),
-    /// It has landed in this folder.
-    Landed(&'a str),
+    /// It has landed in this folder, with these files, as JSON.
+    Landed(&'a str, &'a str),
 }
 
 /// The longest time until another try.
@@ -71,7 +74,7 @@ impl Job<'_> {
     /// Makes the try.
     pub(super) fn run(&self) -> Ended {
         let lease = self.lease;
-        tracing::info!(machine = lease.name, job = %lease.job, tries = lease.tries, source = lease.spec.source(), "a try begins");
+        tracing::info!(machine = lease.name, job = %lease.job, tries = lease.tries, source = lease.spec.shown_source(), "a try begins");
         match self.carry() {
             Ok(ended) => ended,
             Err(error) if error.is_interrupted() => {
@@ -88,7 +91,7 @@ impl Job<'_> {
     }
 
     fn carry(&self) -> Result<Ended> {
-        let (lease, spec) = (self.lease, &self.lease.spec);
+        let (lease, spec) = (self.lease, self.spec);
         if let Some(found) = self.landed_before()? {
             tracing::info!(machine = lease.name, "it had landed, and nobody had said so");
             return self.landed(&spec.landing(), &found);
@@ -158,7 +161,8 @@ impl Job<'_> {
         let landing = folder.to_string_lossy().into_owned();
         let text = serde_json::to_string(receipt).unwrap_or_default();
         // Known before a program runs, which may outlast us.
-        self.noted(Note::Landed(&landing));
+        let files = landed::files_of(folder).ok().and_then(|files| serde_json::to_string(&files).ok());
+        self.noted(Note::Landed(&landing, &files.unwrap_or_default()));
         let after = match self.after(&landing) {
             Ok(()) => None,
             // It has landed all the same, and the next run asks the program again.
@@ -198,7 +202,7 @@ impl Job<'_> {
             "fleet": lease.fleet,
             "machine": lease.name,
             "group": spec.row.group,
-            "source": spec.source(),
+            "source": spec.shown_source(),
             "destination": spec.destination(),
             "try": lease.tries,
             "time": Timestamp::now(),

@@ -11,7 +11,7 @@ mod rates;
 mod watch;
 
 use std::{
-    collections::BTreeSet,
+    collections::{BTreeMap, BTreeSet},
     ffi::OsString,
     panic::{AssertUnwindSafe, catch_unwind},
     sync::{
@@ -39,7 +39,7 @@ pub use watch::{Board, Running};
 
 use super::{
     error::FleetError,
-    file::{Gate, Opening, Rules},
+    file::{Gate, Opening, Rules, Spec},
     state::{Claim, Claimed, Counts, Ended, Held, Lease, Pressed, Shut, State},
     worker::Worker,
 };
@@ -60,6 +60,8 @@ pub struct Options {
     pub keeper: Option<Vec<OsString>>,
     /// What opens encrypted volumes.
     pub keys: Keys,
+    /// The machines as the fleet file has them, where the worker has it: what signs their links is kept nowhere else.
+    pub signed: BTreeMap<String, Spec>,
     /// Machines besides which none begins; none where all may begin.
     pub only: Option<BTreeSet<String>>,
     /// For how long a machine is a worker's own until it must renew.
@@ -82,6 +84,7 @@ impl Options {
             keeper: None,
             only: None,
             keys: Keys::default(),
+            signed: BTreeMap::new(),
             lease: Duration::from_secs(60),
             back_off: Duration::from_secs(5),
             patience: Duration::from_secs(600),
@@ -458,9 +461,12 @@ impl<'a> Night<'a> {
         let note = |note: Note<'_>| {
             self.patiently(|| match note {
                 Note::Hook(hook, state) => self.state.note_hook(lease, hook, state),
-                Note::Landed(folder) => self.state.note_landing(lease, folder),
+                Note::Landed(folder, files) => self.state.note_landing(lease, folder, files),
             })
         };
+        // As it was taken, and nothing that the file says since.
+        let signed = self.options.signed.get(&lease.name).filter(|signed| signed.without_secrets() == lease.spec);
+        let spec = signed.unwrap_or(&lease.spec);
         let tried = catch_unwind(AssertUnwindSafe(|| {
             let wires = self.hands.wires(&lease.name, &watch.cancel, pace);
             let running = self.hands.wires(&lease.name, &watch.cancel, pace);
@@ -474,6 +480,7 @@ impl<'a> Night<'a> {
                 running: &running,
                 keeper: self.options.keeper.as_deref(),
                 keys: &self.options.keys,
+                spec,
                 back_off: self.options.back_off,
                 may_land: &may_land,
                 note: &note,

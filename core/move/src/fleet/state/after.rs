@@ -51,26 +51,34 @@ impl State {
         self.change(|session| session.execute(statement, &values).map(drop))
     }
 
-    /// Notes that a machine has landed in `landing` by a move that was none of this fleet's, by its `receipt`; whether it was noted: not of one
+    /// Notes that a machine has landed in `landing`, whose files are told as JSON, by a move that was none of this fleet's, by its `receipt`; whether it was noted: not of one
     /// that a worker has, or that has landed.
     ///
     /// # Errors
     /// [`crate::fleet::FleetError::State`].
-    pub fn taken_in(&self, fleet: &str, name: &str, landing: &str, receipt: &Receipt, worker: &Worker) -> Result<bool> {
+    pub fn taken_in(
+        &self,
+        fleet: &str,
+        name: &str,
+        landing: (&str, &str),
+        receipt: &Receipt,
+        worker: &Worker,
+    ) -> Result<bool> {
         let text = serde_json::to_string(receipt).unwrap_or_default();
         let bytes = receipt.disks.iter().map(|disk| disk.after.virtual_size).fold(0, u64::saturating_add);
         let values = [
             Value::from(fleet),
             name.into(),
-            landing.into(),
+            landing.0.into(),
             Value::from(&text),
             bytes.into(),
             receipt.started.as_millisecond().into(),
             receipt.finished.as_millisecond().into(),
             Value::from(&worker.host),
+            landing.1.into(),
         ];
         let statement = "UPDATE reformis_machine SET state = 'landed', landing = $3, receipt = $4, total = $5, done = $5, began = $6, ended = $7,
-                host = $8, code = NULL, reason = NULL, remedy = NULL, stage = NULL, answer = NULL
+                host = $8, landed_files = $9, code = NULL, reason = NULL, remedy = NULL, stage = NULL, answer = NULL
              WHERE fleet = $1 AND name = $2 AND state NOT IN ('running', 'landed', 'gone')";
         self.change(|session| Ok(session.execute(statement, &values)? == 1))
     }

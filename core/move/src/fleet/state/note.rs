@@ -21,11 +21,13 @@ impl State {
         self.note(lease, column, &state.to_string())
     }
 
-    /// Notes that the machine that `lease` holds has landed in `folder`, before its program `after` runs.
+    /// Notes that the machine that `lease` holds has landed in `folder`, before its program `after` runs; `files` are those of the landing,
+    /// as JSON.
     ///
     /// # Errors
     /// [`crate::fleet::FleetError::State`].
-    pub fn note_landing(&self, lease: &Lease, folder: &str) -> Result<()> {
+    pub fn note_landing(&self, lease: &Lease, folder: &str, files: &str) -> Result<()> {
+        self.note(lease, "landed_files", files)?;
         self.note(lease, "landing", folder)
     }
 

@@ -73,7 +73,7 @@ impl ToSql for Value {
 
 impl Way {
     /// That of `address`, `postgres://USER@HOST:PORT/DATABASE`, with the `access` that the site gives. Over a network there is TLS, unless
-    /// the address says `sslmode=disable`.
+    /// the address says `sslmode=disable`; then no password is sent.
     pub(super) fn new(address: &str, access: &Access) -> Result<Self> {
         let wrong = |what: String| Trouble { what, again: false };
         let is_link = address.starts_with("postgres://") || address.starts_with("postgresql://");
@@ -84,11 +84,19 @@ impl Way {
             let what = "its address holds a password: give that in reformis.toml, from a file or the environment";
             return Err(wrong(what.into()));
         }
-        let is_far = config.get_hosts().iter().any(|host| match host {
-            Host::Unix(_) => false,
-            Host::Tcp(name) => !matches!(name.as_str(), "localhost" | "127.0.0.1" | "::1"),
-        });
-        let is_off = address.contains("sslmode=disable");
+        // What is really connected to: an address counts more than the name beside it.
+        let is_far = match config.get_hostaddrs() {
+            [] => config.get_hosts().iter().any(|host| match host {
+                Host::Unix(_) => false,
+                Host::Tcp(name) => !matches!(name.as_str(), "localhost" | "127.0.0.1" | "::1"),
+            }),
+            addresses => addresses.iter().any(|address| !address.is_loopback()),
+        };
+        let is_off = config.get_ssl_mode() == SslMode::Disable;
+        if is_far && is_off && access.password.is_some() {
+            let what = "its address says sslmode=disable, and a password is not sent over a network in the clear";
+            return Err(wrong(what.into()));
+        }
         if is_far && !is_off {
             config.ssl_mode(SslMode::Require);
         }

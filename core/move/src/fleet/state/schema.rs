@@ -89,6 +89,10 @@ const VERSIONS: &[&[&str]] = &[
         done BIGINT NOT NULL DEFAULT 0,
         PRIMARY KEY (fleet, what))",
     ],
+    &[
+        // The files of its landing as they were when it landed, as JSON.
+        "ALTER TABLE reformis_machine ADD COLUMN landed_files TEXT",
+    ],
 ];
 
 /// Makes the tables, or those of an earlier version ours.

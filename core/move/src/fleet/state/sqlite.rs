@@ -1,4 +1,4 @@
-//! The state in a file beside the fleet file: SQLite, with nothing to set up.
+//! The state in a folder beside the fleet file: SQLite, with nothing to set up.
 
 use std::{
     collections::BTreeMap,
@@ -7,14 +7,13 @@ use std::{
     time::{Duration, SystemTime, UNIX_EPOCH},
 };
 
+use reformis_disk::{ground::Ground, text::printable};
 use rusqlite::{Connection, ErrorCode, OpenFlags, TransactionBehavior, params_from_iter, types::ValueRef};
-use rustix::{
-    fs::{FileType, Mode, OFlags},
-    io::Errno,
-};
 
 use super::database::{Database, Result, Row, Session, Trouble, Value};
 
+/// The database in the folder of a state.
+pub(super) const FILE: &str = "fleet.db";
 /// How long a statement waits for another process.
 const PATIENCE: Duration = Duration::from_secs(60);
 
@@ -47,34 +46,32 @@ static CONNECTIONS: Mutex<Connections> = Mutex::new(BTreeMap::new());
 type Connections = BTreeMap<(u64, u64), Weak<Mutex<Connection>>>;
 
 impl Sqlite {
-    /// Opens the file at `path`; with `make`, one is made where there is none. It may name programs that are run, so that it is nobody
-    /// else's, and no link.
+    /// Opens the state in the folder at `path`; with `make`, it is made where there is none. It may name programs that are run, so that nobody
+    /// else may write to the folder: SQLite takes a journal that lies beside its file for its own, whoever put it there.
     pub(super) fn open(path: &Path, make: bool) -> Result<Self> {
+        if path.symlink_metadata().is_ok_and(|found| found.is_file()) {
+            let shown = printable(&path.to_string_lossy());
+            let what = format!("it is a file, as earlier versions had it; if it is yours, move it to '{shown}/{FILE}'");
+            return Err(Trouble { what, again: false });
+        }
+        let ground = if make { Ground::make(path) } else { Ground::open(path) }.map_err(|error| failed(&error))?;
         // Held until it is known which file it is: nobody opens another connection to it meanwhile.
         let mut connections = CONNECTIONS.lock().unwrap_or_else(PoisonError::into_inner);
-        let key = match (identity(path), make) {
-            (Err(Errno::NOENT), true) => {
-                // A new file, on which nobody has a lock yet.
-                let flags = OFlags::NOFOLLOW | OFlags::RDWR | OFlags::CLOEXEC | OFlags::CREATE | OFlags::EXCL;
-                match rustix::fs::open(path, flags, Mode::from_raw_mode(0o600)) {
-                    Ok(file) => drop(file),
-                    // Another process was faster.
-                    Err(Errno::EXIST) => {}
-                    Err(errno) => return Err(failed(&std::io::Error::from(errno))),
-                }
-                identity(path)
-            }
-            (found, _) => found,
-        };
-        let key = key.map_err(|errno| failed(&std::io::Error::from(errno)))??;
+        if make {
+            ground.create(FILE).map_err(|error| failed(&error))?;
+        }
+        let missing = || Trouble { what: "no fleet was run here yet".into(), again: false };
+        let key = ground.identity(FILE).map_err(|error| failed(&error))?.ok_or_else(missing)?;
         if let Some(open) = connections.get(&key).and_then(Weak::upgrade) {
             return Ok(Self(open));
         }
         let flags =
             OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NOFOLLOW | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        // SQLite follows no link in the whole path, and there may be honest ones above the file.
-        let folder = crate::staging::parent(path).canonicalize().map_err(|error| failed(&error))?;
-        let connection = Connection::open_with_flags(folder.join(path.file_name().unwrap_or_default()), flags)?;
+        // SQLite follows no link in the whole path, and there may be honest ones above the folder.
+        let connection =
+            Connection::open_with_flags(ground.whole_path_of(FILE).map_err(|error| failed(&error))?, flags)?;
+        // It was the folder that is held, and is still.
+        ground.whole_path_of(FILE).map_err(|error| failed(&error))?;
         connection.busy_timeout(PATIENCE)?;
         // What was told to the person must be true after a power cut, too.
         connection.pragma_update(None, "synchronous", "FULL")?;
@@ -96,18 +93,7 @@ impl Sqlite {
     }
 }
 
-/// Device and inode of the file at `path`, which has to be one that nobody else may write to.
-fn identity(path: &Path) -> std::result::Result<Result<(u64, u64)>, Errno> {
-    let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let stat = rustix::fs::fstat(&rustix::fs::open(path, flags, Mode::empty())?)?;
-    let is_ours = FileType::from_raw_mode(stat.st_mode) == FileType::RegularFile
-        && stat.st_uid == rustix::process::geteuid().as_raw()
-        && stat.st_mode & 0o022 == 0;
-    let not_ours = Trouble { what: "it is not a plain file that you alone may write".into(), again: false };
-    Ok(if is_ours { Ok((stat.st_dev, stat.st_ino)) } else { Err(not_ours) })
-}
-
-fn failed(error: &std::io::Error) -> Trouble {
+fn failed(error: &reformis_disk::Error) -> Trouble {
     Trouble { what: error.to_string(), again: false }
 }
 
@@ -183,20 +169,21 @@ mod tests {
         let mut first = Sqlite::open(&path, true).unwrap();
         // The same file by another name, too.
         let other = folder.path().join("other.state");
-        fs::hard_link(&path, &other).unwrap();
+        fs::create_dir(&other).unwrap();
+        fs::hard_link(path.join(FILE), other.join(FILE)).unwrap();
         first
             .transact(&mut |session| {
                 session.execute("CREATE TABLE tide (height BIGINT)", &[])?;
-                assert!(is_locked(&path));
+                assert!(is_locked(&path.join(FILE)));
                 for path in [&path, &other] {
                     drop(Sqlite::open(path, true)?);
                     assert!(Sqlite::open(&folder.path().join("absent"), false).is_err());
-                    assert!(is_locked(path), "somebody else could write now");
+                    assert!(is_locked(&path.join(FILE)), "somebody else could write now");
                 }
                 Ok(())
             })
             .unwrap();
-        assert!(!is_locked(&path));
+        assert!(!is_locked(&path.join(FILE)));
         // Once nobody has it, it is let go, and opened anew.
         let open = Arc::downgrade(&first.0);
         drop(first);
@@ -210,12 +197,20 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("night.state");
         drop(Sqlite::open(&path, true).unwrap());
-        assert_eq!(fs::metadata(&path).unwrap().mode() & 0o777, 0o600);
+        assert_eq!(fs::metadata(&path).unwrap().mode() & 0o777, 0o700);
+        assert_eq!(fs::metadata(path.join(FILE)).unwrap().mode() & 0o777, 0o600);
+        let why = |path: &Path| Sqlite::open(path, true).err().map(|trouble| trouble.what).unwrap_or_default();
         let link = folder.path().join("link.state");
         std::os::unix::fs::symlink(&path, &link).unwrap();
-        assert!(Sqlite::open(&link, true).is_err());
-        assert!(Sqlite::open(folder.path(), true).is_err());
-        fs::set_permissions(&path, fs::Permissions::from_mode(0o620)).unwrap();
-        assert!(Sqlite::open(&path, true).is_err());
+        assert!(why(&link).contains("no folder"), "{}", why(&link));
+        fs::set_permissions(path.join(FILE), fs::Permissions::from_mode(0o622)).unwrap();
+        assert!(why(&path).contains("others may write"), "{}", why(&path));
+        fs::set_permissions(path.join(FILE), fs::Permissions::from_mode(0o600)).unwrap();
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o777)).unwrap();
+        assert!(why(&path).contains("others may write"), "{}", why(&path));
+        let old = folder.path().join("old.state");
+        fs::write(&old, b"").unwrap();
+        assert!(why(&old).contains("as earlier versions had it"), "{}", why(&old));
+        assert!(Sqlite::open(&folder.path().join("none.state"), false).is_err());
     }
 }

@@ -174,7 +174,8 @@ fn sync(
     let mut new = Vec::new();
     let tells_anew = fleet.rules.tell.machine.is_some() && was.is_none_or(|was| was.tell.machine.is_none());
     for (place, spec) in fleet.machines.iter().enumerate() {
-        let (spec_text, team) = (text(spec)?, fleet.group_of(&spec.row));
+        // What signs a link stays in the file.
+        let (spec_text, team) = (text(&spec.without_secrets())?, fleet.group_of(&spec.row));
         let size = Value::from(spec.row.size.map(|size| size.0));
         let Some(known) = known.remove(&spec.row.name) else {
             let job = Uuid::new_v4().to_string();
@@ -224,7 +225,7 @@ fn sync(
         if is_new_job {
             let job = Value::from(&Uuid::new_v4().to_string());
             let values = [&key[..], &[job]].concat();
-            let statement = "UPDATE reformis_machine SET job = $3, landing = NULL, after_hook = NULL, first_pass = NULL WHERE fleet = $1 AND name = $2";
+            let statement = "UPDATE reformis_machine SET job = $3, landing = NULL, after_hook = NULL, first_pass = NULL, landed_files = NULL WHERE fleet = $1 AND name = $2";
             session.execute(statement, &values)?;
         }
         if begins_anew {

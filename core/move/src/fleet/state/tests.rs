@@ -295,15 +295,12 @@ fn a_file_that_others_could_have_put_there_is_refused() {
     symlink(folder.path().join("elsewhere"), &path).unwrap();
     assert!(refused(&path).is_some() && !folder.path().join("elsewhere").exists());
     std::fs::remove_file(&path).unwrap();
-    std::fs::write(&path, b"").unwrap();
-    std::fs::set_permissions(&path, PermissionsExt::from_mode(0o666)).unwrap();
-    assert!(refused(&path).unwrap().contains("you alone may write"));
-    std::fs::set_permissions(&path, PermissionsExt::from_mode(0o600)).unwrap();
-    std::fs::write(&path, b"the tide is out, and this is no database of any kind").unwrap();
+    std::fs::create_dir(&path).unwrap();
+    std::fs::set_permissions(&path, PermissionsExt::from_mode(0o777)).unwrap();
+    assert!(refused(&path).unwrap().contains("others may write"));
+    std::fs::set_permissions(&path, PermissionsExt::from_mode(0o700)).unwrap();
+    std::fs::write(path.join("fleet.db"), b"the tide is out, and this is no database of any kind").unwrap();
     assert!(refused(&path).unwrap().contains("not a database"));
-    std::fs::remove_file(&path).unwrap();
-    drop(open(&path));
-    assert_eq!(path.metadata().unwrap().permissions().mode() & 0o777, 0o600);
 }
 
 #[test]
@@ -314,6 +311,32 @@ fn a_newer_version_is_left_alone() {
         let error = State::open(&Place::File(folder.path().join("night.state")), &access(), make).err().unwrap();
         assert!(error.to_string().contains("use a newer one"), "{error}");
     }
+}
+
+#[test]
+fn no_password_goes_over_a_network_in_the_clear() {
+    let with = |address: &str| {
+        let mut access = access();
+        access.password = Some(reformis_wire::Secret::new("sesame"));
+        let error = State::open(&Place::Server(address.into()), &access, true).err().unwrap().to_string();
+        assert!(!error.contains("sesame"), "{error}");
+        error
+    };
+    for address in [
+        "postgres://u@quay.example/d?sslmode=disable",
+        "postgres://u@localhost/d?hostaddr=192.0.2.1&sslmode=disable",
+        "postgres://u@192.0.2.1/d?sslmode=disable",
+    ] {
+        assert!(with(address).contains("in the clear"), "{address}");
+    }
+    // A server without TLS, at an address that a near name hides; the test's own, which takes whatever comes.
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    assert!(
+        !with(&format!("postgres://u@quay.example:{port}/d?hostaddr=127.0.0.1&sslmode=disable&connect_timeout=1"))
+            .contains("in the clear")
+    );
+    drop(listener);
 }
 
 #[test]

@@ -317,6 +317,16 @@ impl State {
         Ok(rows.first().and_then(|row| row.text(0)))
     }
 
+    /// The files of a machine's landing as they were when it landed, as JSON; none where nobody noted them.
+    ///
+    /// # Errors
+    /// [`FleetError::State`].
+    pub(in crate::fleet) fn landed_files(&self, fleet: &str, name: &str) -> Result<Option<String>> {
+        let statement = "SELECT landed_files FROM reformis_machine WHERE fleet = $1 AND name = $2";
+        let rows = self.look(|session| session.query(statement, &[fleet.into(), Value::from(name)]))?;
+        Ok(rows.first().and_then(|row| row.text(0)))
+    }
+
     /// How many workers move machines of each host just now; of hosts whose rate or number at once is limited.
     ///
     /// # Errors

@@ -117,7 +117,21 @@ impl Server {
     /// # Errors
     /// An address that others can reach without a guard; what the system says of it.
     pub fn start(at: &At, exports: Vec<Export>, guard: Option<Guard>, tell: Tell) -> Result<Self, Error> {
-        let listener = Listener::bind(at, guard.is_some())?;
+        Self::start_for(at, None, exports, guard, tell)
+    }
+
+    /// As [`Server::start`]; a socket file may be used by `group`, too.
+    ///
+    /// # Errors
+    /// As those of [`Server::start`].
+    pub fn start_for(
+        at: &At,
+        group: Option<u32>,
+        exports: Vec<Export>,
+        guard: Option<Guard>,
+        tell: Tell,
+    ) -> Result<Self, Error> {
+        let listener = Listener::bind(at, group, guard.is_some())?;
         let at = listener.at()?;
         let exports = Arc::new(exports);
         let ending = Arc::new(AtomicBool::new(false));

@@ -3,9 +3,12 @@
 use std::{
     io::{self, Cursor, Read, Write},
     net::{Shutdown, TcpListener, TcpStream, ToSocketAddrs},
-    os::unix::{
-        fs::{FileTypeExt, MetadataExt},
-        net::{UnixListener, UnixStream},
+    os::{
+        fd::AsRawFd,
+        unix::{
+            fs::{FileTypeExt, MetadataExt},
+            net::{UnixListener, UnixStream},
+        },
     },
     path::{Path, PathBuf},
     sync::{Arc, Mutex, PoisonError},
@@ -13,12 +16,17 @@ use std::{
 };
 
 use reformis_disk::Error;
-use rustix::fs::Mode;
+use rustix::{
+    fs::{AtFlags, Gid, Mode, OFlags, RenameFlags},
+    io::Errno,
+};
 
 use super::{At, wrong};
 
 /// How long a look for a new connection lasts.
 const LOOK: Duration = Duration::from_millis(20);
+/// A socket's name before it has its own.
+const SOCKET: &str = "s";
 
 /// Where a server listens. A socket file is removed with it.
 pub(super) enum Listener {
@@ -27,15 +35,15 @@ pub(super) enum Listener {
 }
 
 impl Listener {
-    pub(super) fn bind(at: &At, is_guarded: bool) -> Result<Self, Error> {
+    pub(super) fn bind(at: &At, group: Option<u32>, is_guarded: bool) -> Result<Self, Error> {
         match at {
-            At::Socket(path) => Self::socket(path),
+            At::Socket(path) => Self::socket(path, group),
             At::Port(place) => Self::port(place, is_guarded),
         }
     }
 
-    /// At a socket file for its owner alone. What a server left there that was killed is removed first.
-    fn socket(path: &Path) -> Result<Self, Error> {
+    /// At a socket file for its owner alone, and for `group` where one is given. What a server left there that was killed is removed first.
+    fn socket(path: &Path, group: Option<u32>) -> Result<Self, Error> {
         let name = path.to_string_lossy();
         let failed = |error| Error::io("listening at", name.clone(), None)(error);
         if let Ok(found) = std::fs::symlink_metadata(path) {
@@ -47,13 +55,8 @@ impl Listener {
             }
             std::fs::remove_file(path).map_err(failed)?;
         }
-        // The file has its mode before anybody can see it.
-        let before = rustix::process::umask(Mode::RWXG | Mode::RWXO);
-        let bound = UnixListener::bind(path);
-        rustix::process::umask(before);
-        let listener = bound.map_err(failed)?;
+        let (listener, inode) = bound(path, group).map_err(failed)?;
         listener.set_nonblocking(true).map_err(failed)?;
-        let inode = std::fs::symlink_metadata(path).map_err(failed)?.ino();
         Ok(Self::Socket(listener, path.into(), inode))
     }
 
@@ -109,6 +112,51 @@ impl Listener {
             Err(error) => Err(error),
         }
     }
+}
+
+/// A socket that gets its name when its owner, group and mode are right: it is made in a folder that nobody else can look into, so that nobody
+/// can put a link there that these would go to. And its inode.
+fn bound(path: &Path, group: Option<u32>) -> io::Result<(UnixListener, u64)> {
+    let above = path.parent().filter(|above| *above != Path::new("")).unwrap_or(Path::new("."));
+    let name = path.file_name().ok_or(io::ErrorKind::InvalidInput)?;
+    let flags = OFlags::DIRECTORY | OFlags::RDONLY | OFlags::CLOEXEC;
+    let above = rustix::fs::open(above, flags, Mode::empty())?;
+    let mut number = 0u32;
+    let hidden = loop {
+        let hidden = format!(".{}.{}-{number}", name.to_string_lossy(), std::process::id());
+        match rustix::fs::mkdirat(&above, &*hidden, Mode::RWXU) {
+            Ok(()) => break hidden,
+            Err(Errno::EXIST) if number < 1000 => number += 1,
+            Err(errno) => return Err(errno.into()),
+        }
+    };
+    let made = (|| {
+        let folder = rustix::fs::openat(&above, &*hidden, flags | OFlags::NOFOLLOW, Mode::empty())?;
+        if rustix::fs::fstat(&folder)?.st_uid != rustix::process::geteuid().as_raw() {
+            return Err(io::ErrorKind::PermissionDenied.into());
+        }
+        // By its handle: the path of a socket is short (unix(7)).
+        let listener = UnixListener::bind(format!("/proc/self/fd/{}/{SOCKET}", folder.as_raw_fd()))?;
+        let mode = if group.is_some() { Mode::from_raw_mode(0o660) } else { Mode::from_raw_mode(0o600) };
+        if let Some(group) = group {
+            rustix::fs::chownat(&folder, SOCKET, None, Some(Gid::from_raw(group)), AtFlags::SYMLINK_NOFOLLOW)?;
+        }
+        rustix::fs::chmodat(&folder, SOCKET, mode, AtFlags::empty())?;
+        let inode = rustix::fs::statat(&folder, SOCKET, AtFlags::SYMLINK_NOFOLLOW)?.st_ino;
+        match rustix::fs::renameat_with(&folder, SOCKET, &above, name, RenameFlags::NOREPLACE) {
+            // A file system that knows no flags.
+            Err(Errno::INVAL | Errno::NOSYS) => rustix::fs::renameat(&folder, SOCKET, &above, name)?,
+            renamed => renamed?,
+        }
+        Ok((listener, inode))
+    })();
+    if made.is_err()
+        && let Ok(folder) = rustix::fs::openat(&above, &*hidden, flags | OFlags::NOFOLLOW, Mode::empty())
+    {
+        rustix::fs::unlinkat(&folder, SOCKET, AtFlags::empty()).ok();
+    }
+    rustix::fs::unlinkat(&above, &*hidden, AtFlags::REMOVEDIR).ok();
+    made
 }
 
 impl Drop for Listener {

@@ -141,7 +141,7 @@ fn a_program_behind_the_landing_is_asked_again_and_only_where_it_landed() {
     let plain = fleet(&rows(&[("a", "hooks = { after = [\"./tell\"] }")]));
     state.sync(&plain, &[], None, &worker()).unwrap();
     let lease = taken(claim(&state));
-    state.note_landing(&lease, "/landing/a").unwrap();
+    state.note_landing(&lease, "/landing/a", "[]").unwrap();
     state.note_hook(&lease, Hook::After, HookState::Begun).unwrap();
     assert_eq!(state.machine("night", "a").unwrap().0.after.as_deref(), Some("begun"));
     let stopped = Ended::Landed {
