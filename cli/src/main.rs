@@ -19,6 +19,7 @@ use std::{
         Arc,
         atomic::{AtomicBool, Ordering},
     },
+    time::Duration,
 };
 
 use anyhow::{Context as _, Result};
@@ -120,6 +121,7 @@ fn run(cli: Cli) -> Result<Exit> {
     raise_file_limit();
     forbid_core_dumps();
     logging::start(cli.global.verbose, cli.global.log.as_deref())?;
+    Budget::allow_work(cli.global.work);
     let progress = Arc::new(Progress::new(cli.global.quiet, cli.global.json));
     let cancel = stop_on_signals()?;
     // The demo is the same everywhere, and a shell's completions need no site.
@@ -161,12 +163,32 @@ fn run(cli: Cli) -> Result<Exit> {
 
 /// A flag that an interrupt sets. The first asks the work to end and clear up; the second ends the program at once, unless a guest
 /// would be left frozen.
+/// How long it may take to end once a person said so.
+const LAST: Duration = Duration::from_millis(1700);
+
+/// Ends here and now, with the terminal as it was.
+fn leave() -> ! {
+    commands::fleet::give_back_terminal();
+    std::process::exit(Exit::Interrupted.number().into())
+}
+
 fn stop_on_signals() -> Result<Arc<AtomicBool>> {
     let cancel = Arc::new(AtomicBool::new(false));
     let flag = cancel.clone();
     let handler = move || {
-        if flag.swap(true, Ordering::Relaxed) && !reformis_wire::is_unfinished() {
-            std::process::exit(Exit::Interrupted.number().into());
+        let is_second = flag.swap(true, Ordering::Relaxed);
+        if is_second && !reformis_wire::is_unfinished() {
+            leave();
+        }
+        if !is_second {
+            // Whatever it does just then: what is half-made is found by the next run, as behind a kill.
+            std::thread::spawn(|| {
+                std::thread::sleep(LAST);
+                while reformis_wire::is_unfinished() {
+                    std::thread::sleep(Duration::from_millis(20));
+                }
+                leave();
+            });
         }
     };
     ctrlc::set_handler(handler).context("preparing for interrupts")?;

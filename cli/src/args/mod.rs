@@ -59,6 +59,9 @@ pub(crate) struct Global {
     /// Print one JSON document instead of text
     #[arg(long, global = true)]
     pub(crate) json: bool,
+    /// Allow TIMES as much work on what is inside a guest as any sound one needs
+    #[arg(long, global = true, value_name = "TIMES", default_value_t = 1, hide_default_value = true, value_parser = clap::value_parser!(u64).range(1..=10_000))]
+    pub(crate) work: u64,
     /// Print results and errors only, no progress
     #[arg(long, short, global = true, conflicts_with = "verbose")]
     pub(crate) quiet: bool,

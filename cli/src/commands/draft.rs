@@ -65,6 +65,16 @@ pub(crate) fn show(draft: &Draft, out: Option<&Path>) -> String {
             text += &side_by_side(&rows);
         }
     }
+    let guest = &draft.brief.guest;
+    let named = [("first start", &guest.first_boot), ("drivers", &guest.drivers)];
+    let named = named.into_iter().flat_map(|(what, files)| files.iter().map(move |file| (what, file.clone())));
+    let seed = [("user data", &guest.user_data), ("network settings", &guest.network_config)];
+    let seed = seed.into_iter().filter_map(|(what, file)| Some((what, file.clone()?)));
+    let files: Vec<(&str, String)> = named.chain(seed).collect();
+    if !files.is_empty() {
+        text += &heading("Files of this host that go in");
+        text += &output::pairs(&files);
+    }
     text += &chain::edits(&draft.guest.edits, "Changes inside the guest");
     text += &chain::evidence(&draft.guest.evidence);
     text += &heading("Findings");

@@ -4,6 +4,7 @@
 
 mod accidents;
 mod briefs;
+mod budgets;
 mod cloud_kills;
 mod clouds;
 mod documents;

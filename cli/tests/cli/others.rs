@@ -211,6 +211,65 @@ fn a_result_is_as_narrow_as_what_was_put_in() {
     }
 }
 
+/// What signs a link is in its file, and in nothing that is kept, logged, told to a program or shown.
+#[test]
+fn what_signs_a_link_is_kept_nowhere() {
+    let harbour = crate::fleet::harbour::harbour(1, 4);
+    let place = &harbour.place;
+    let source = format!("{}/plain/m0/m0.raw?sig=open-sesame", harbour.host.link());
+    place.write("tell", b"#!/bin/sh\ncat >>told; env >>told\n");
+    fs::set_permissions(place.path("tell"), fs::Permissions::from_mode(0o755)).unwrap();
+    let defaults = crate::fleet::harbour::DEFAULTS.replace("[\"will-not-boot\"]", "[\"will-not-boot\", \"no-system\"]");
+    let night = |source: &str| {
+        format!(
+            "[tell]\nmachine = [\"./tell\"]\n{defaults}memory = \"512MiB\"\n[[machine]]\nname = \"m0\"\nsource = \"{source}\"\nhooks = {{ before = [\"./tell\"] }}\n"
+        )
+    };
+    place.write("night.toml", night(&source).as_bytes());
+    let mut command = place.command(&["fleet", "run", "night.toml", "--allow-programs", "--verbose"]);
+    let ran = command.env("STORE_KEY", "open-sesame").output().unwrap();
+    let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    assert!(ran.status.success(), "{said}");
+    // It was asked for with what signs it.
+    assert!(harbour.host.log().iter().any(|line| line.contains("open-sesame")));
+    // Another day's signature makes no other machine of it.
+    place.write("night.toml", night(&source.replace("open-sesame", "open-barley")).as_bytes());
+    let status = place.run(&["fleet", "status", "night.toml", "--json"]).expect(0).out;
+    assert!(!status.contains("row-changed"), "{status}");
+    let page = place.run(&["report", "night.toml", "--out", "-"]).expect(0).out;
+    let undone = place.run(&["fleet", "undo", "night.toml", "m0", "--json"]).expect(0).out;
+    place.write("shown", (said + &status + &page + &undone).as_bytes());
+    fs::remove_file(place.path("night.toml")).unwrap();
+    let mut looked = 0;
+    for name in place.tree().into_iter().filter(|name| !name.starts_with("host/")) {
+        let Ok(bytes) = fs::read(place.path(&name)) else { continue };
+        looked += 1;
+        let text = String::from_utf8_lossy(&bytes);
+        assert!(!text.contains("open-sesame") && !text.contains("open-barley"), "{name}");
+    }
+    assert!(looked > 5 && fs::read_to_string(place.path("told")).unwrap().contains("PATH="));
+}
+
+/// While a key is in memory, no core of it is written, whatever the system does with cores.
+#[test]
+fn a_core_is_not_dumped() {
+    let place = Place::new();
+    place.write("tidelog.ova", TIDELOG);
+    let words = ["lend", "tidelog.ova", "--dest", "virtio-host", "--into", "landing", "--at", "unix:sock"];
+    let mut lending = place.command(&words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    while !place.path("sock").exists() {
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    let limits = fs::read_to_string(format!("/proc/{}/limits", lending.id())).unwrap();
+    let core = limits.lines().find(|line| line.starts_with("Max core file size")).unwrap();
+    let soft: u64 = core.split_whitespace().nth(4).unwrap().parse().unwrap();
+    assert!(soft <= 1, "{core}");
+    rustix::process::kill_process(rustix::process::Pid::from_child(&lending), rustix::process::Signal::ABORT).unwrap();
+    lending.wait().unwrap();
+    let cores: Vec<_> = place.tree().into_iter().filter(|name| name.contains("core")).collect();
+    assert!(cores.is_empty(), "{cores:?}");
+}
+
 /// The group that new files get here.
 fn own_group(place: &Place) -> u32 {
     place.path("tidelog.ova").metadata().unwrap().gid()

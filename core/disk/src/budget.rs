@@ -1,4 +1,4 @@
-//! One budget of memory for all that a stranger's bytes can make us collect or unpack.
+//! One budget of memory, and one of work beside it, for all that a stranger's bytes can make us collect, unpack or loop over.
 
 use std::{
     ops::Deref,
@@ -8,11 +8,26 @@ use std::{
     },
 };
 
-/// Bytes that may be held at the same time, by everybody who was given it.
+/// Bytes that may be held at the same time, and steps that may be taken in all, by everybody who was given it.
 #[derive(Debug)]
 pub struct Budget {
     most: u64,
     used: AtomicU64,
+    /// Steps that were taken.
+    spent: AtomicU64,
+    /// The most of them.
+    steps: u64,
+}
+
+/// How often the usual work may be done in this process: what a person said who knows that a file asks for much.
+static TIMES: AtomicU64 = AtomicU64::new(1);
+
+/// More would be done than the budget allows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("it would take more than {most} steps, and no sound one takes that many")]
+pub struct OverWork {
+    /// Steps of the whole budget.
+    pub most: u64,
 }
 
 /// More would be held than the budget allows.
@@ -56,9 +71,38 @@ impl Budget {
     /// What a run may hold in all, in bytes.
     pub const MOST: u64 = 128 << 20;
 
+    /// What may be done for one target in all, in steps: a name that is looked up, an item that is looked at, a kibibyte that is read over. A
+    /// server of 60,000 files with all that it may have takes some hundred thousand (docs/threats.md); a processor makes all of them in a few
+    /// minutes.
+    pub const STEPS: u64 = 100_000_000;
+
     /// A budget of `most` bytes.
     pub fn new(most: u64) -> Arc<Self> {
         Arc::new(Self { most, ..Self::default() })
+    }
+
+    /// Lets every budget that is made from now on have `times` as many steps.
+    pub fn allow_work(times: u64) {
+        TIMES.store(times.max(1), Ordering::Relaxed);
+    }
+
+    /// Takes `steps` steps.
+    ///
+    /// # Errors
+    /// [`OverWork`].
+    pub fn spend(&self, steps: u64) -> Result<(), OverWork> {
+        let spent = self.spent.fetch_add(steps, Ordering::Relaxed).saturating_add(steps);
+        if spent > self.steps { Err(OverWork { most: self.steps }) } else { Ok(()) }
+    }
+
+    /// Steps that were taken.
+    pub fn spent(&self) -> u64 {
+        self.spent.load(Ordering::Relaxed)
+    }
+
+    /// Begins to count steps anew: another target is looked at.
+    pub fn rest(&self) {
+        self.spent.store(0, Ordering::Relaxed);
     }
 
     /// A budget of [`Budget::MOST`] bytes: what a run may hold.
@@ -94,7 +138,8 @@ impl Budget {
 
 impl Default for Budget {
     fn default() -> Self {
-        Self { most: Self::MOST, used: AtomicU64::new(0) }
+        let steps = Self::STEPS.saturating_mul(TIMES.load(Ordering::Relaxed));
+        Self { most: Self::MOST, used: AtomicU64::new(0), spent: AtomicU64::new(0), steps }
     }
 }
 
@@ -154,6 +199,22 @@ impl Drop for Hold {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn steps_are_counted_by_all_who_take_them() {
+        let budget = Budget::whole();
+        std::thread::scope(|scope| {
+            for _ in 0..4 {
+                scope.spawn(|| (0..1000).for_each(|_| budget.spend(2).unwrap()));
+            }
+        });
+        assert_eq!(budget.spent(), 8000);
+        assert_eq!(budget.spend(Budget::STEPS), Err(OverWork { most: Budget::STEPS }));
+        assert!(budget.spend(1).is_err(), "what was too much stays so");
+        budget.rest();
+        budget.spend(Budget::STEPS).unwrap();
+        assert!(budget.spend(u64::MAX).is_err());
+    }
 
     #[test]
     fn what_is_held_is_counted_once_and_given_back() {

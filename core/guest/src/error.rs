@@ -72,6 +72,9 @@ pub enum Error {
     /// More would be held in memory than a stranger may make us hold.
     #[error(transparent)]
     Memory(#[from] reformis_disk::budget::OverBudget),
+    /// More would be done than a stranger may make us do.
+    #[error(transparent)]
+    Work(#[from] reformis_disk::budget::OverWork),
     /// Links that lead in a circle.
     #[error("{path} leads through too many links")]
     LinkLoop {
@@ -93,6 +96,7 @@ impl Error {
             Self::NoRoom { .. } => "guest-full",
             Self::TooLarge { .. } => "too-large",
             Self::Memory(_) => "too-much-memory",
+            Self::Work(_) => "too-much-work",
             Self::LinkLoop { .. } => "link-loop",
         }
     }
@@ -109,6 +113,7 @@ impl Error {
             Self::Damaged { .. } => {
                 Some("Start the guest where it is, let it check its file systems, and shut it down again.")
             }
+            Self::Work(_) => Some("If you know that it is sound, allow more work (--work 10)."),
             Self::NoRoom { .. } => Some("Make room in the guest where it is, and shut it down again."),
             _ => None,
         }

@@ -10,7 +10,7 @@ use ureq::{SendBody, http::Response};
 
 use crate::{
     fault::Fault,
-    http::{Relink, fault_of_answer, fault_of_io},
+    http::{Relink, document, fault_of_answer},
     link::{Link, encoded},
     wires::Wires,
 };
@@ -56,9 +56,7 @@ fn is_plain(id: &str) -> bool {
 }
 
 fn bytes_of(response: &mut Response<ureq::Body>) -> Result<Vec<u8>, Fault> {
-    let mut bytes = Vec::new();
-    response.body_mut().as_reader().take(MOST).read_to_end(&mut bytes).map_err(|error| fault_of_io(&error))?;
-    Ok(bytes)
+    document(response.body_mut().as_reader(), MOST)
 }
 
 /// What an answer's text holds.

@@ -1,10 +1,7 @@
 //! A service that speaks JSON over HTTP within sessions, as hosts that export and clouds that import do (`docs/export-protocol.md`,
 //! `docs/cloud-protocol.md`).
 
-use std::{
-    io::Read,
-    sync::{Arc, Mutex, PoisonError},
-};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use reformis_disk::error::WireKind;
 use serde::Deserialize;
@@ -12,7 +9,7 @@ use ureq::http::Response;
 
 use crate::{
     fault::Fault,
-    http::{self, Relink, fault_of_io, get},
+    http::{self, Relink, get},
     link::{Link, escaped},
     secret::Secret,
     wires::Wires,
@@ -176,12 +173,7 @@ fn whole(response: &mut Response<ureq::Body>) -> Result<(u16, Vec<u8>), Fault> {
     if matches!(status, 429 | 503) {
         return Err(http::fault_of_answer(status, response.headers(), true));
     }
-    let mut bytes = Vec::new();
-    response.body_mut().as_reader().take(MOST + 1).read_to_end(&mut bytes).map_err(|error| fault_of_io(&error))?;
-    if bytes.len() as u64 > MOST {
-        return Err(Fault::protocol("an answer has no end"));
-    }
-    Ok((status, bytes))
+    Ok((status, http::document(response.body_mut().as_reader(), MOST)?))
 }
 
 /// A name as one part of a path.

@@ -4,7 +4,7 @@ mod picture;
 
 use std::{
     io::{self, IsTerminal as _, Stderr},
-    sync::atomic::Ordering,
+    sync::atomic::{AtomicBool, Ordering},
     time::{Duration, Instant},
 };
 
@@ -15,6 +15,7 @@ use ratatui::{
     Terminal,
     backend::CrosstermBackend,
     crossterm::{
+        cursor::Show,
         event::{self, Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers},
         execute,
         terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode},
@@ -57,6 +58,7 @@ struct Screen(Terminal<CrosstermBackend<Stderr>>);
 impl Screen {
     fn new() -> io::Result<Self> {
         enable_raw_mode()?;
+        IS_OURS.store(true, Ordering::Relaxed);
         execute!(io::stderr(), EnterAlternateScreen).inspect_err(|_| drop(disable_raw_mode()))?;
         Terminal::new(CrosstermBackend::new(io::stderr())).map(Self)
     }
@@ -64,9 +66,19 @@ impl Screen {
 
 impl Drop for Screen {
     fn drop(&mut self) {
-        execute!(io::stderr(), LeaveAlternateScreen).ok();
-        disable_raw_mode().ok();
         self.0.show_cursor().ok();
+        give_back();
+    }
+}
+
+/// Whether the terminal is ours.
+static IS_OURS: AtomicBool = AtomicBool::new(false);
+
+/// Gives the terminal back as it was, where it is ours.
+pub(crate) fn give_back() {
+    if IS_OURS.swap(false, Ordering::Relaxed) {
+        execute!(io::stderr(), LeaveAlternateScreen, Show).ok();
+        disable_raw_mode().ok();
     }
 }
 

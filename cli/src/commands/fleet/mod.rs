@@ -21,6 +21,7 @@ use anyhow::Result;
 pub(crate) use check::show as show_checked;
 pub(crate) use gather::show as show_gathered;
 pub(crate) use hands::Ours;
+pub(crate) use live::give_back as give_back_terminal;
 pub(crate) use night::line as line_of;
 pub(crate) use place::Opened;
 pub(crate) use status::show as show_status;

@@ -16,12 +16,12 @@ use serde_json::Value;
 use crate::support::{Place, Ran};
 
 /// What a made-up disk without a system needs to be moved.
-pub(super) const DEFAULTS: &str = "[defaults]\ndestination = \"virtio-host\"\ninto = \"landing\"\naccept = [\"will-not-boot\"]\nnetwork = \"default\"\n";
+pub(crate) const DEFAULTS: &str = "[defaults]\ndestination = \"virtio-host\"\ninto = \"landing\"\naccept = [\"will-not-boot\"]\nnetwork = \"default\"\n";
 
 /// A host, and a place whose `reformis.toml` knows it as `harbour`.
-pub(super) struct Harbour {
-    pub(super) place: Place,
-    pub(super) host: Host,
+pub(crate) struct Harbour {
+    pub(crate) place: Place,
+    pub(crate) host: Host,
 }
 
 const MACHINE: &str = r#"<domain type="kvm"><name>NAME</name><memory unit="MiB">512</memory><vcpu>1</vcpu>
@@ -63,7 +63,7 @@ pub(super) fn harbour_at(at: &str, count: usize, mib: usize) -> Harbour {
 }
 
 /// As [`harbour_at`], on this machine alone.
-pub(super) fn harbour(count: usize, mib: usize) -> Harbour {
+pub(crate) fn harbour(count: usize, mib: usize) -> Harbour {
     harbour_at("127.0.0.1:0", count, mib)
 }
 

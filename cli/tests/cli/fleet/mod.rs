@@ -2,7 +2,7 @@
 
 mod afar;
 mod around;
-mod harbour;
+pub(crate) mod harbour;
 mod limits;
 mod one_word;
 mod programs;

@@ -3,7 +3,10 @@
 
 use std::{
     collections::{BTreeMap, HashMap},
-    sync::Arc,
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering::Relaxed},
+    },
 };
 
 use reformis_disk::budget::{Budget, Hold};
@@ -14,6 +17,8 @@ use crate::error::{Error, Result};
 pub(crate) const MOST: u64 = 4 << 20;
 /// The longest text that strings make of one, in bytes.
 const MAX_TEXT: usize = 32 << 10;
+/// Bytes that the strings of one file make in all: those of large drivers make some hundred thousand.
+const MAX_EXPANDED: u64 = 16 << 20;
 /// Memory for a line beside its letters.
 const LINE: u64 = 128;
 
@@ -39,6 +44,8 @@ pub(crate) struct Inf {
     sections: BTreeMap<String, Vec<Line>>,
     /// Strings by their names in small letters.
     strings: HashMap<String, String>,
+    /// Bytes that strings may yet make.
+    left: AtomicU64,
     _hold: Hold,
 }
 
@@ -197,7 +204,7 @@ impl Inf {
         if sections.is_empty() {
             return Err(Error::Damaged { volume: name.into(), what: "it has no sections".into() });
         }
-        Ok(Self { sections, strings, _hold: hold })
+        Ok(Self { sections, strings, left: AtomicU64::new(MAX_EXPANDED), _hold: hold })
     }
 
     /// The lines of a section; `None` when it is not there.
@@ -219,6 +226,21 @@ impl Inf {
     /// `text` with each `%name%` replaced by the string of that name; a number stays, since it is a folder, and what has no string
     /// stays too.
     pub(crate) fn text(&self, text: &str) -> String {
+        let found = self.expanded(text);
+        let spent = |left: u64| Some(left.saturating_sub(found.len() as u64));
+        match self.left.fetch_update(Relaxed, Relaxed, spent) {
+            Ok(left) if left >= found.len() as u64 => found,
+            // What follows is refused as a whole: see `makes_too_much`.
+            _ => String::new(),
+        }
+    }
+
+    /// Whether its strings made more text than is made of one file: then what was asked of it last is not what it says.
+    pub(crate) fn makes_too_much(&self) -> bool {
+        self.left.load(Relaxed) == 0
+    }
+
+    fn expanded(&self, text: &str) -> String {
         let mut found = String::new();
         let mut rest = text;
         while let Some((before, after)) = rest.split_once('%') {

@@ -27,7 +27,7 @@ const KEPT: [&str; 8] = ["PATH", "HOME", "USER", "LOGNAME", "LANG", "LC_ALL", "T
 /// How often it is looked whether a program has ended, and how much it said.
 const LOOK: Duration = Duration::from_millis(20);
 /// How long a program that is to end may take for it.
-const GRACE: Duration = Duration::from_secs(5);
+const GRACE: Duration = Duration::from_millis(1200);
 
 /// What runs a program, and ends it.
 #[derive(Debug, Clone, Copy)]

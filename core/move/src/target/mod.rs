@@ -290,6 +290,7 @@ impl TargetDisk {
 /// When it is not there, is nothing that is known, or is damaged beyond listing what is in it; [`Error::Several`] and
 /// [`Error::NoSuchMachine`] for a machine that is not told.
 pub fn open(path: &Path, opening: &Opening<'_>) -> Result<Target> {
+    opening.budget.rest();
     if let Some((host, machine)) =
         opening.wires.host_of(&path.to_string_lossy()).filter(|(_, machine)| !machine.is_empty())
         && !machine.contains('/')

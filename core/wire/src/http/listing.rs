@@ -1,12 +1,10 @@
 //! What lies in a folder of a server: told by its index page, or by a list in JSON.
 
-use std::io::Read;
-
 use reformis_disk::error::WireKind;
 use serde::Deserialize;
 
 use super::{
-    client::{fault_of_answer, fault_of_io},
+    client::fault_of_answer,
     follow::{Answer, Relink, get},
 };
 use crate::{
@@ -49,12 +47,7 @@ pub(crate) fn list(relink: &dyn Relink, link: &Link) -> Result<Listing, Fault> {
     if status != 200 {
         return Err(fault_of_answer(status, response.headers(), false));
     }
-    let mut bytes = Vec::new();
-    let reader = response.body_mut().as_reader();
-    reader.take(MOST + 1).read_to_end(&mut bytes).map_err(|error| fault_of_io(&error))?;
-    if bytes.len() as u64 > MOST {
-        return Err(Fault::protocol("its list of files has no end"));
-    }
+    let bytes = super::document(response.body_mut().as_reader(), MOST)?;
     listing(&bytes).ok_or_else(|| Fault::Fatal(WireKind::Protocol, "what it sends is no list of files".into()))
 }
 

@@ -7,7 +7,10 @@ mod forward;
 mod listing;
 mod range;
 
-use std::{sync::Arc, time::Duration};
+use std::{
+    sync::Arc,
+    time::{Duration, Instant},
+};
 
 pub(crate) use client::{Client, Dial, fault_of_answer, fault_of_io, fault_of_tls};
 pub(crate) use file::{Opened, open};
@@ -31,6 +34,35 @@ fn fault_of(status: u16, after: Option<Duration>, opened: bool) -> Fault {
         416 => Fault::Changed("it is shorter than it was".into()),
         407 => Fault::Fatal(WireKind::Denied, "the proxy wants a credential".into()),
         _ => Fault::Fatal(WireKind::Protocol, what),
+    }
+}
+
+/// How long a document may take in all, however its bytes drip: a list of ten thousand machines comes in seconds.
+const DOCUMENT: Duration = Duration::from_secs(120);
+
+/// The document that `body` is.
+///
+/// # Errors
+/// [`Fault::Fatal`]: it has more than `most` bytes, or takes longer than any document. What the transport says.
+pub(crate) fn document(body: impl std::io::Read, most: u64) -> Result<Vec<u8>, Fault> {
+    document_within(body, most, DOCUMENT)
+}
+
+fn document_within(mut body: impl std::io::Read, most: u64, patience: Duration) -> Result<Vec<u8>, Fault> {
+    let (begun, mut bytes, mut piece) = (Instant::now(), Vec::new(), [0; 16 << 10]);
+    loop {
+        match body.read(&mut piece) {
+            Ok(0) => return Ok(bytes),
+            Ok(len) => bytes.extend_from_slice(piece.get(..len).unwrap_or_default()),
+            Err(error) if error.kind() == std::io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(fault_of_io(&error)),
+        }
+        if bytes.len() as u64 > most {
+            return Err(Fault::protocol("an answer has no end"));
+        }
+        if begun.elapsed() > patience {
+            return Err(Fault::protocol("an answer comes so slowly that it has no end"));
+        }
     }
 }
 
@@ -61,6 +93,29 @@ pub(crate) type Renewer = Arc<dyn Fn() -> Result<crate::Link, Fault> + Send + Sy
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// Gives a byte now and then, for ever.
+    struct Drips(Duration);
+
+    impl std::io::Read for Drips {
+        fn read(&mut self, buf: &mut [u8]) -> std::io::Result<usize> {
+            std::thread::sleep(self.0);
+            buf.fill(b' ');
+            Ok(if self.0.is_zero() { buf.len() } else { 1 })
+        }
+    }
+
+    #[test]
+    fn an_answer_without_an_end_has_one_here() {
+        let patience = Duration::from_millis(200);
+        let begun = Instant::now();
+        let slow = document_within(Drips(Duration::from_millis(5)), 1 << 20, patience).unwrap_err();
+        assert!(slow.what().contains("so slowly") && begun.elapsed() < Duration::from_secs(5), "{}", slow.what());
+        let long = document_within(Drips(Duration::ZERO), 1 << 20, Duration::from_secs(60)).unwrap_err();
+        assert!(long.what().contains("no end"), "{}", long.what());
+        assert_eq!(document(&b"tide"[..], 4).unwrap(), b"tide");
+        assert!(document(&b"tides"[..], 4).is_err());
+    }
 
     #[test]
     fn a_wait_is_in_seconds_or_until_a_time() {

@@ -20,7 +20,7 @@ use super::{
 };
 use crate::{
     fault::Fault,
-    http::{Client, Relink, fault_of_answer, fault_of_io},
+    http::{Client, Relink, document, fault_of_answer},
     link::{Link, encoded},
     secret::Secret,
     settings::{Checksum, HeaderValue, StoreSettings, Style},
@@ -262,9 +262,7 @@ fn read_date(text: &str) -> Option<Timestamp> {
 }
 
 fn bytes_of(answer: &mut Response<ureq::Body>) -> Result<Vec<u8>, Fault> {
-    let mut bytes = Vec::new();
-    answer.body_mut().as_reader().take(MOST).read_to_end(&mut bytes).map_err(|error| fault_of_io(&error))?;
-    Ok(bytes)
+    document(answer.body_mut().as_reader(), MOST)
 }
 
 impl Store for Objects {

@@ -244,6 +244,7 @@ impl Tree {
         let mut hold = self.budget.hold();
         let mut names = Vec::new();
         let mut visit = |entry: Entry| {
+            self.budget.spend(1)?;
             hold.grow(entry.name.len() as u64 + ENTRY)?;
             names.push(entry.name);
             Ok(ControlFlow::Continue(()))
@@ -273,6 +274,7 @@ impl Tree {
         let missing = || Error::NotFound { path: String::from_utf8_lossy(path).into() };
         let mut links = 0;
         while let Some(name) = todo.pop() {
+            self.budget.spend(1)?;
             if name == b".." || name == b"." {
                 // What is no folder has none above it, and is not one itself.
                 if !found.path.is_empty() && found.stat()?.is_none_or(|stat| stat.kind != Kind::Folder) {
@@ -394,6 +396,7 @@ impl Tree {
         }
         // There has to be room for it beside all that is held.
         let _room = self.budget.take(stat.size.min(most))?;
+        self.budget.spend(stat.size.min(most) >> 10)?;
         let content = place.fs.lock().content(place.node, most);
         content.map_err(named(&found.path))
     }

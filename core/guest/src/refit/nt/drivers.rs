@@ -254,11 +254,13 @@ fn package_files(library: &Library, choice: &Choice<'_>) -> Result<Vec<(String, 
     sources.extend(choice.package.listed());
     sources.sort();
     sources.dedup();
+    let mut sum = 0;
     for source in sources {
         if source.split('/').all(is_plain)
             && files.iter().all(|(known, _)| !known.eq_ignore_ascii_case(&source))
             && let Ok(bytes) = library.file(choice, &source)
         {
+            Library::add_to(&mut sum, &bytes).map_err(refused)?;
             files.push((source, bytes));
         }
     }

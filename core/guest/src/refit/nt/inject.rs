@@ -72,9 +72,10 @@ impl<'a> Injection<'a> {
         let name = choice.package.name().to_lowercase();
         let package = format!("{name}_{}_{:016x}", target.machine, hash(&inf));
         let store = format!("/Windows/System32/DriverStore/FileRepository/{package}");
-        let mut files = Vec::new();
+        let (mut files, mut sum) = (Vec::new(), 0);
         for file in &choice.install.files {
             let bytes = library.file(choice, &file.source)?;
+            Library::add_to(&mut sum, &bytes)?;
             if let Some(folder) = folder(file.folder, &store) {
                 let below = if file.below.is_empty() { String::new() } else { format!("/{}", file.below) };
                 files.push((format!("{folder}{below}/{}", file.name), bytes.clone()));

@@ -9,6 +9,8 @@ use crate::fs::tree::Tree;
 /// Entries of a file, and blocks in one another, that are read; a menu has a few, and a stranger's has no more.
 const MOST_ENTRIES: usize = 1024;
 const MOST_BLOCKS: usize = 16;
+/// Early boot images of an entry.
+const MOST_IMAGES: usize = 64;
 
 /// What the menu shows at one place.
 #[derive(Debug)]
@@ -115,7 +117,7 @@ fn read(in_tree: &dyn Fn(&str) -> String, file: &str, text: &str) -> Config {
             }
             "initrd" | "initrd16" | "initrdefi" => {
                 if let Some(entry) = config.entries.last_mut() {
-                    entry.initrds = rest.split_whitespace().map(in_tree).collect();
+                    entry.initrds = rest.split_whitespace().take(MOST_IMAGES).map(in_tree).collect();
                 }
             }
             "set" if rest.starts_with("default=") => {

@@ -1,6 +1,8 @@
 //! Boot loaders' configuration: entries of GRUB 2 (beside this), of loaders that read entry files (Boot Loader Specification, types 1 and 2), and of
 //! extlinux; and which of them is started by itself.
 
+use std::collections::BTreeMap;
+
 use super::{
     entry::{BASES, Entry, GRUB_ENV, Menu, in_tree, named},
     grub,
@@ -9,6 +11,11 @@ use super::{
 };
 use crate::fs::tree::Tree;
 
+/// Entry files of a volume, and early boot images of an entry, that are read: real ones have a few.
+const MOST_FILES: usize = 1024;
+const MOST_IMAGES: usize = 64;
+/// The longest parameters of a kernel, in bytes: kernels take 2 to 4 KiB (`COMMAND_LINE_SIZE` in their source), and what is longer starts nothing.
+const MOST_PARAMETERS: usize = 64 << 10;
 /// Files of GRUB.
 pub(crate) const GRUB: [&str; 3] = ["/boot/grub/grub.cfg", "/boot/grub2/grub.cfg", "/boot/grub/custom.cfg"];
 const EXTLINUX: [&str; 5] = [
@@ -37,12 +44,14 @@ pub(crate) struct Loaders {
 /// The entry files of a volume, each with its name.
 fn entry_files(tree: &Tree, base: &str) -> Vec<(String, Entry)> {
     let folder = format!("{base}/loader/entries");
-    let names = tree.names(&folder).into_iter();
+    let names = tree.names(&folder).into_iter().filter(|name| name.ends_with(".conf")).take(MOST_FILES);
+    // The same for all of them.
+    let environment = GRUB_ENV.iter().find_map(|env| tree.text(env)).unwrap_or_default();
     names
         .filter_map(|name| {
             let file = format!("{folder}/{name}");
             let stem = name.strip_suffix(".conf")?.to_string();
-            Some((stem, entry_file(tree, &file, &tree.text(&file)?)?))
+            Some((stem, entry_file(tree, &file, &tree.text(&file)?, &environment)?))
         })
         .collect()
 }
@@ -150,20 +159,19 @@ pub(crate) fn read(tree: &Tree) -> Loaders {
     Loaders { entries, unknown }
 }
 
-fn entry_file(tree: &Tree, file: &str, text: &str) -> Option<Entry> {
+fn entry_file(tree: &Tree, file: &str, text: &str, environment: &str) -> Option<Entry> {
     let lines = || text.lines().map(str::trim).filter_map(|line| line.split_once(char::is_whitespace));
     let value = |key: &str| lines().find(|(name, _)| *name == key).map(|(_, value)| value.trim());
     let kernel = value("linux")?;
     let options: Vec<&str> = lines().filter(|(name, _)| *name == "options").map(|(_, value)| value.trim()).collect();
     let options = options.join(" ");
-    let environment = GRUB_ENV.iter().find_map(|env| tree.text(env)).unwrap_or_default();
-    let parameters = expanded(&options, &environment);
+    let parameters = expanded(&options, environment)?;
     let initrds: Vec<&str> = lines().filter(|(name, _)| *name == "initrd").map(|(_, value)| value.trim()).collect();
-    let initrds = expanded(&initrds.join(" "), &environment);
+    let initrds = expanded(&initrds.join(" "), environment)?;
     Some(Entry {
         title: value("title").unwrap_or_default().into(),
         kernel: in_tree(tree, kernel),
-        initrds: initrds.split_whitespace().map(|path| in_tree(tree, path)).collect(),
+        initrds: initrds.split_whitespace().take(MOST_IMAGES).map(|path| in_tree(tree, path)).collect(),
         parameters: parameters.trim().into(),
         ..named(file)
     })
@@ -180,12 +188,14 @@ fn unified_entry(path: String, image: &Unified) -> Entry {
     }
 }
 
-/// `text` with names of GRUB's environment replaced by what is kept there; one that is not kept stands for nothing.
-fn expanded(text: &str, environment: &str) -> String {
-    let kept = |name: &str| {
-        let mut lines = environment.lines().filter_map(|line| line.split_once('='));
-        lines.find(|(key, _)| *key == name).map_or("", |(_, value)| value)
-    };
+/// `text` with names of GRUB's environment replaced by what is kept there; one that is not kept stands for nothing. `None` where that is longer
+/// than any kernel takes.
+fn expanded(text: &str, environment: &str) -> Option<String> {
+    let mut known: BTreeMap<&str, &str> = BTreeMap::new();
+    for (key, value) in environment.lines().filter_map(|line| line.split_once('=')) {
+        known.entry(key).or_insert(value);
+    }
+    let kept = |name: &str| known.get(name).copied().unwrap_or_default();
     let mut parts = text.split('$');
     let mut result = parts.next().unwrap_or_default().to_string();
     for part in parts {
@@ -194,8 +204,11 @@ fn expanded(text: &str, environment: &str) -> String {
         let (name, rest) = inside.unwrap_or_else(|| part.split_at(end));
         result.push_str(kept(name));
         result.push_str(rest);
+        if result.len() > MOST_PARAMETERS {
+            return None;
+        }
     }
-    result
+    (result.len() <= MOST_PARAMETERS).then_some(result)
 }
 
 fn extlinux(tree: &Tree, file: &str, text: &str) -> Menu {
@@ -223,13 +236,16 @@ fn extlinux(tree: &Tree, file: &str, text: &str) -> Menu {
                     default = Some(label.clone());
                 }
             }
-            ("linux" | "kernel", _) => {
+            ("linux" | "kernel", _) if labels.len() < MOST_FILES => {
                 found.push(Entry { title: title.clone(), kernel: path(rest), ..named(file) });
                 labels.push(label.clone());
             }
-            ("initrd", Some(entry)) => entry.initrds = rest.split(',').map(|one| path(one.trim())).collect(),
+            ("initrd", Some(entry)) => {
+                entry.initrds = rest.split(',').take(MOST_IMAGES).map(|one| path(one.trim())).collect();
+            }
             ("append", Some(entry)) => {
-                entry.initrds.extend(rest.split_whitespace().filter_map(|word| word.strip_prefix("initrd=")).map(path));
+                let images = rest.split_whitespace().filter_map(|word| word.strip_prefix("initrd="));
+                entry.initrds.extend(images.take(MOST_IMAGES).map(path));
                 entry.parameters = rest.into();
             }
             _ => {}

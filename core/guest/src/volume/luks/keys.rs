@@ -1,7 +1,10 @@
 //! From a passphrase to the key of a volume: the derivation, the splitting that makes it hard to keep by chance, and the digest that tells
 //! whether it is right (LUKS On-Disk Format Specification, version 1.2.3; LUKS2 On-Disk Format, version 1.1).
 
-use std::sync::{Mutex, PoisonError};
+use std::{
+    cell::Cell,
+    sync::{Mutex, PoisonError},
+};
 
 use argon2::{Algorithm, Argon2, Block, Params, Version};
 use hmac::Hmac;
@@ -18,6 +21,9 @@ pub(super) type Secret = Zeroizing<Vec<u8>>;
 pub(super) const MOST_KEY: usize = 512;
 /// Rounds of PBKDF2 that are made at the most; what takes a processor some seconds has a few millions.
 const MOST_ROUNDS: u32 = if cfg!(fuzzing) { 2000 } else { 100_000_000 };
+/// Rounds that one header may ask for in all, whatever its slots and keys; and of memory times passes, in KiB.
+const MOST_ROUNDS_IN_ALL: u64 = 2 * MOST_ROUNDS as u64;
+const MOST_WORK_IN_ALL: u64 = 4 * MOST_WORK;
 /// Memory of Argon2 in KiB: the most that the format's own tools ask for.
 const MOST_MEMORY: u32 = if cfg!(fuzzing) { 2048 } else { 4 << 20 };
 /// Memory times passes, in KiB.
@@ -55,6 +61,30 @@ impl Derivation {
             }
         }
         Ok(key)
+    }
+}
+
+/// What one header made us derive.
+#[derive(Default)]
+pub(super) struct Effort {
+    rounds: Cell<u64>,
+    work: Cell<u64>,
+}
+
+impl Effort {
+    /// Counts one more derivation.
+    pub(super) fn add(&self, how: &Derivation) -> Result<(), Trouble> {
+        match how {
+            Derivation::Rounds { rounds, .. } => self.rounds.set(self.rounds.get().saturating_add((*rounds).into())),
+            Derivation::Memory { passes, memory, .. } => {
+                let work = u64::from(*memory) * u64::from(*passes);
+                self.work.set(self.work.get().saturating_add(work));
+            }
+        }
+        match self.rounds.get() > MOST_ROUNDS_IN_ALL || self.work.get() > MOST_WORK_IN_ALL {
+            true => Err(Trouble::TooMuch),
+            false => Ok(()),
+        }
     }
 }
 

@@ -3,7 +3,7 @@
 use super::{
     Opened, Trouble,
     cipher::Sectors,
-    keys::{Derivation, MOST_KEY, Made, Secret, merge},
+    keys::{Derivation, Effort, MOST_KEY, Made, Secret, merge},
 };
 use crate::bench::{Device, cipher::Cipher};
 
@@ -34,17 +34,20 @@ pub(super) fn open(device: &Device, secrets: &[Secret], made: &Made) -> Result<O
     if len == 0 || len > MOST_KEY || payload > device.size() {
         return Err(Trouble::Unsound("its header"));
     }
+    let effort = Effort::default();
     for slot in (0..8).map(|slot| SLOTS + slot * SLOT).filter(|slot| word(*slot) == IN_USE) {
         let derive = Derivation::Rounds { digest: digest.clone(), rounds: word(slot + 4) };
         let (at, stripes) = (u64::from(word(slot + 40)) * SECTOR as u64, word(slot + 44) as usize);
         let split = len.checked_mul(stripes).filter(|split| *split <= MOST_SPLIT).ok_or(Trouble::Unsound("a slot"))?;
         for secret in secrets {
+            effort.add(&derive)?;
             let key = made.key(&derive, secret, bytes(slot + 8, 32), len)?;
             let mut material = Secret::new(vec![0; split.next_multiple_of(SECTOR)]);
             device.read(at, &mut material)?;
             Sectors::new(&cipher, &key, SECTOR, 0)?.decrypt(0, &mut material);
             let key = merge(&material, len, stripes, &digest)?;
             let check = Derivation::Rounds { digest: digest.clone(), rounds: word(164) };
+            effort.add(&check)?;
             if check.key(&key, bytes(132, 32), 20)?.as_slice() == bytes(112, 20) {
                 let cipher = Sectors::new(&cipher, &key, SECTOR, 0)?;
                 return Ok(Opened { start: payload, len: device.size() - payload, cipher });

@@ -8,7 +8,7 @@ use serde::Deserialize;
 use super::{
     Opened, Trouble,
     cipher::Sectors,
-    keys::{Derivation, MOST_KEY, Made, Secret, digest, merge},
+    keys::{Derivation, Effort, MOST_KEY, Made, Secret, digest, merge},
     one::MOST_SPLIT,
 };
 use crate::{
@@ -166,7 +166,7 @@ fn counted(text: &str) -> Result<u64, Trouble> {
 
 impl Slot {
     /// The key that `secret` opens.
-    fn key(&self, device: &Device, secret: &Secret, made: &Made) -> Result<Secret, Trouble> {
+    fn key(&self, device: &Device, secret: &Secret, made: &Made, effort: &Effort) -> Result<Secret, Trouble> {
         let unsound = || Trouble::Unsound("a slot");
         let (split, kdf) = (self.af.as_ref().ok_or_else(unsound)?, self.kdf.as_ref().ok_or_else(unsound)?);
         let derive = match kdf.kind.as_str() {
@@ -180,6 +180,7 @@ impl Slot {
             return Err(unsound());
         }
         let len = self.key_size.checked_mul(split.stripes).filter(|len| *len <= MOST_SPLIT).ok_or_else(unsound)?;
+        effort.add(&derive)?;
         let key = made.key(&derive, secret, &decoded(&kdf.salt)?, self.area.key_size)?;
         let mut material = Secret::new(vec![0; len.next_multiple_of(SECTOR)]);
         device.read(counted(&self.area.offset)?, &mut material)?;
@@ -214,11 +215,12 @@ pub(super) fn open(device: &Device, secrets: &[Secret], made: &Made) -> Result<O
         text.keyslots.iter().filter(|(_, slot)| slot.kind == "luks2" && slot.priority != Some(0)).collect();
     slots.sort_by_key(|(name, slot)| (std::cmp::Reverse(slot.priority.unwrap_or(1)), (*name).clone()));
     let mut trouble = Trouble::WrongKey;
+    let effort = Effort::default();
     for (slot_name, slot) in slots.into_iter().take(32) {
         let of_slot = |sum: &&Sum| sum.keyslots.contains(slot_name) && sum.segments.contains(name);
         let Some(sum) = text.digests.values().find(of_slot).filter(|sum| sum.kind == "pbkdf2") else { continue };
         for secret in secrets {
-            let key = match slot.key(device, secret, made) {
+            let key = match slot.key(device, secret, made, &effort) {
                 Ok(key) => key,
                 Err(Trouble::Guest(error)) => return Err(Trouble::Guest(error)),
                 // Another slot may be of a kind that is known.
@@ -228,6 +230,7 @@ pub(super) fn open(device: &Device, secrets: &[Secret], made: &Made) -> Result<O
                 }
             };
             let check = Derivation::Rounds { digest: sum.hash.clone(), rounds: sum.iterations };
+            effort.add(&check)?;
             let wanted = decoded(&sum.digest)?;
             if !wanted.is_empty() && check.key(&key, &decoded(&sum.salt)?, wanted.len())?.as_slice() == wanted {
                 let first = if segment.iv_tweak.is_empty() { 0 } else { counted(&segment.iv_tweak)? };

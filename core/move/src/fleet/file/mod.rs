@@ -24,6 +24,8 @@ use crate::error::{Error, Result};
 
 /// The largest fleet file that is read, in bytes.
 const MOST_BYTES: u64 = 8 << 20;
+/// The most keys, tables, values and dots of one: thirty for each of the most machines.
+const MOST_SIGNS: usize = 300_000;
 /// The most machines of a fleet.
 const MOST_MACHINES: usize = 10_000;
 /// The most machines that one has to wait for.
@@ -118,6 +120,12 @@ impl Fleet {
     /// [`FleetError::File`].
     pub fn parse(text: &str, file: &str, stem: &str, folder: &Path) -> Result<Self> {
         let wrong = |what: String| Error::from(FleetError::File { file: file.into(), what });
+        // What is parsed takes a hundred times its own bytes.
+        let told = text.lines().filter(|line| !line.trim_start().starts_with('#'));
+        let signs = told.flat_map(str::bytes).filter(|byte| matches!(byte, b'=' | b'[' | b'{' | b',' | b'.')).count();
+        if signs > MOST_SIGNS {
+            return Err(wrong(format!("it says {signs} things, and {MOST_SIGNS} are the most")));
+        }
         let written: Written = toml::from_str(text).map_err(|error| wrong(explain(text, &error)))?;
         let Written { name, limits, window, quiet, failure, tell, rehearsal, defaults, group, machine } = written;
         let is_named = name.is_some();

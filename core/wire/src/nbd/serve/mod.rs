@@ -31,9 +31,11 @@ use talk::{Chosen, Next, Talk};
 /// The most connections at the same time: each takes some threads and a MiB or two.
 const MOST: usize = 64;
 /// How long a client may be silent before it has chosen an export.
-const PATIENCE: Duration = Duration::from_secs(20);
+const PATIENCE: Duration = Duration::from_secs(10);
 /// How long all of that may take together, for one that is not let in yet.
-const GREETING: Duration = Duration::from_secs(30);
+const GREETING: Duration = Duration::from_secs(10);
+/// Clients that are not let in yet, besides.
+const AT_THE_DOOR: usize = 64;
 /// How long a client may take nothing that is sent to it.
 const STUCK: Duration = Duration::from_secs(300);
 /// How long clients are given their last answers when the server ends.
@@ -185,9 +187,9 @@ impl Drop for Server {
 
 /// Takes connections until the server ends, and then ends those that are open.
 fn listen(listener: &Listener, house: &Arc<House>) {
-    let mut open: Vec<(JoinHandle<()>, Socket)> = Vec::new();
+    let mut open: Vec<Guest> = Vec::new();
     while !house.ending.load(Ordering::Relaxed) {
-        open.retain(|(thread, _)| !thread.is_finished());
+        open.retain(|guest| !guest.thread.is_finished());
         let (socket, peer) = match listener.accept() {
             Ok(Some(came)) => came,
             Ok(None) => continue,
@@ -198,13 +200,23 @@ fn listen(listener: &Listener, house: &Arc<House>) {
                 continue;
             }
         };
-        if open.len() >= MOST {
+        // Places are for clients that were let in. Who says nothing keeps no other out: of those the one goes that has been at the door longest.
+        let is_waiting = |guest: &Guest| !guest.is_in.load(Ordering::Relaxed);
+        let waiting = open.iter().filter(|guest| is_waiting(guest)).count();
+        if open.len() - waiting >= MOST {
             (house.tell)(Event::Refused { peer, why: format!("{MOST} connections are open already") });
             continue;
         }
-        let (Ok(own), house) = (socket.try_clone(), house.clone()) else { continue };
+        if waiting >= AT_THE_DOOR
+            && let Some(at) = open.iter().position(is_waiting)
+        {
+            // Its thread ends by itself, once it is told that nobody is there.
+            open.remove(at).socket.end();
+        }
+        let is_in = Arc::new(AtomicBool::new(false));
+        let (Ok(own), house, let_in) = (socket.try_clone(), house.clone(), is_in.clone()) else { continue };
         let serve = move || {
-            if let Err(fault) = connection(own, &peer, &house)
+            if let Err(fault) = connection(own, &peer, &house, &let_in)
                 && !house.ending.load(Ordering::Relaxed)
             {
                 tracing::info!(peer, why = fault.what(), "a connection ended");
@@ -212,27 +224,35 @@ fn listen(listener: &Listener, house: &Arc<House>) {
             }
         };
         match std::thread::Builder::new().spawn(serve) {
-            Ok(thread) => open.push((thread, socket)),
+            Ok(thread) => open.push(Guest { thread, socket, is_in }),
             Err(error) => tracing::warn!(%error, "no thread for a connection"),
         }
     }
-    for (_, socket) in &open {
+    for guest in &open {
         // What was asked for is still answered.
-        socket.end_reading();
+        guest.socket.end_reading();
     }
     let until = Instant::now() + LAST;
-    while Instant::now() < until && open.iter().any(|(thread, _)| !thread.is_finished()) {
+    while Instant::now() < until && open.iter().any(|guest| !guest.thread.is_finished()) {
         std::thread::sleep(Duration::from_millis(10));
     }
-    for (thread, socket) in open {
+    for guest in open {
         // Whoever takes no answers is not waited for.
-        socket.end();
-        thread.join().ok();
+        guest.socket.end();
+        guest.thread.join().ok();
     }
 }
 
-/// One client, from its greeting to its end.
-fn connection(socket: Socket, peer: &str, house: &House) -> Result<(), Fault> {
+/// Somebody who came.
+struct Guest {
+    thread: JoinHandle<()>,
+    socket: Socket,
+    /// Whether an export was chosen, and before that a certificate shown where one is wanted.
+    is_in: Arc<AtomicBool>,
+}
+
+/// One client, from its greeting to its end; `is_in` says when it was let in.
+fn connection(socket: Socket, peer: &str, house: &House, is_in: &AtomicBool) -> Result<(), Fault> {
     let gone = |error: std::io::Error| crate::http::fault_of_io(&error);
     socket.set_patience(Some(PATIENCE), Some(STUCK)).map_err(gone)?;
     let mut talk = Talk::new(&house.exports, house.guard.is_some());
@@ -253,6 +273,7 @@ fn connection(socket: Socket, peer: &str, house: &House) -> Result<(), Fault> {
             }
         }
     };
+    is_in.store(true, Ordering::Relaxed);
     // A guest may have nothing to read for days.
     socket.set_patience(None, Some(STUCK)).map_err(gone)?;
     serve(&chosen, peer, halves, house)

@@ -6,7 +6,6 @@ mod snapshots;
 
 use std::{
     collections::BTreeMap,
-    io::Read,
     sync::{
         Arc, Mutex,
         atomic::{AtomicI64, Ordering},
@@ -30,7 +29,7 @@ use super::{
 };
 use crate::{
     fault::Fault,
-    http::{Client, Relink, fault_of_answer, fault_of_io},
+    http::{Client, Relink, document, fault_of_answer},
     link::{Link, encoded},
     secret::Secret,
     settings::{HeaderValue, StoreSettings, Style},
@@ -86,9 +85,7 @@ struct Ask<'a> {
 }
 
 fn bytes_of(answer: &mut Response<ureq::Body>) -> Result<Vec<u8>, Fault> {
-    let mut bytes = Vec::new();
-    answer.body_mut().as_reader().take(MOST).read_to_end(&mut bytes).map_err(|error| fault_of_io(&error))?;
-    Ok(bytes)
+    document(answer.body_mut().as_reader(), MOST)
 }
 
 /// The header `name` of an answer.

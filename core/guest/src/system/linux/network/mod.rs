@@ -133,6 +133,9 @@ pub(crate) fn of_text(text: &str) -> Vec<Used> {
     found
 }
 
+/// Adapters that configurations name, and that are looked at.
+const MOST_USED: usize = 2048;
+
 fn push<'n>(
     found: &mut Vec<Used>,
     names: impl Iterator<Item = &'n str>,
@@ -141,7 +144,8 @@ fn push<'n>(
     file: &str,
 ) {
     for name in names.filter(|name| is_hardware(name)) {
-        if !found.iter().any(|used| used.name == name && used.file == file) {
+        // A server has a few; a list that is searched for each is not made longer by a stranger.
+        if found.len() < MOST_USED && !found.iter().any(|used| used.name == name && used.file == file) {
             let by_mac = by_mac && mac.is_some();
             found.push(Used { name: name.into(), mac: mac.clone(), by_mac, path: None, file: file.into() });
         }

@@ -37,6 +37,8 @@ const MAX_TEXTS: u64 = 24 << 20;
 const MAX_LOOKED_AT: u64 = 1 << 30;
 /// The largest file of a driver that is taken, in bytes.
 pub(crate) const MAX_FILE: u64 = 24 << 20;
+/// Bytes of all files that one driver brings: they are held at the same time, and large ones have twenty million.
+const MAX_DRIVER: u64 = 48 << 20;
 
 /// What a medium offers.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -164,6 +166,18 @@ impl Library {
         let found = choice.medium.find(&whole).or_else(|| choice.medium.find(&choice.package.beside(name)));
         let file = found.ok_or_else(|| format!("{whole} is not on {}", choice.medium.name))?;
         choice.medium.read(file, MAX_FILE, &self.budget).map_err(|error| error.to_string())
+    }
+
+    /// Counts `bytes` to the `sum` of what a driver brings.
+    ///
+    /// # Errors
+    /// As a sentence: it is more than one brings.
+    pub(crate) fn add_to(sum: &mut u64, bytes: &[u8]) -> Result<(), String> {
+        *sum = sum.saturating_add(bytes.len() as u64);
+        match *sum > MAX_DRIVER {
+            true => Err(format!("its files have more than {} in all", reformis_disk::ByteSize(MAX_DRIVER))),
+            false => Ok(()),
+        }
     }
 
     /// The catalogue of a driver that was chosen: its name and its bytes.

@@ -17,6 +17,8 @@ const MAX_SYSTEMS: usize = 64;
 const MAX_COPIED: usize = 256;
 /// Lines that are looked at for one file, in all: a stranger's sections may name one another many times.
 const MAX_LINES: usize = 4 << 20;
+/// Why a file is not looked through.
+const TOO_MUCH: &str = "its sections and strings name one another too often to be looked through";
 /// Files that are taken of one driver.
 const MAX_LISTED: usize = 256;
 /// Sections that lead to one another by `Needs`.
@@ -158,7 +160,21 @@ impl Package {
             left: AtomicUsize::new(MAX_LINES),
         };
         package.ids = package.all_ids();
-        Ok(package)
+        match package.is_looked_through() {
+            true => Ok(package),
+            false => Err(TOO_MUCH.into()),
+        }
+    }
+
+    /// Whether all that was asked of it was answered.
+    fn is_looked_through(&self) -> bool {
+        self.left.load(Relaxed) > 0 && !self.inf.makes_too_much()
+    }
+
+    /// Whether one more section's name may be looked at.
+    fn may_look(&self) -> bool {
+        let spent = |left: usize| Some(left.saturating_sub(1));
+        self.left.fetch_update(Relaxed, Relaxed, spent).is_ok_and(|left| left > 1)
     }
 
     /// The lines of a section, as long as not too many were looked at.
@@ -213,7 +229,7 @@ impl Package {
         let start = format!("{}.", section.to_lowercase());
         let is_it =
             |name: &&str| name.strip_prefix(&start).and_then(Decoration::parse).is_some_and(|found| found == *wanted);
-        self.inf.sections_from(&start).find(is_it).map(Into::into)
+        self.inf.sections_from(&start).take_while(|_| self.may_look()).find(is_it).map(Into::into)
     }
 
     /// Its devices on `target`; why there are none, where there are none.
@@ -246,8 +262,8 @@ impl Package {
                 });
             }
         }
-        if self.left.load(Relaxed) == 0 {
-            return Err("its sections name one another too often to be looked through".into());
+        if !self.is_looked_through() {
+            return Err(TOO_MUCH.into());
         }
         if found.is_empty() { Err(why) } else { Ok(found) }
     }
@@ -296,7 +312,8 @@ impl Package {
     /// The section that is meant by `section` on `target`: the one of its processor and version that comes closest.
     fn settled(&self, section: &str, target: &Target) -> Option<String> {
         let start = format!("{}.", section.to_lowercase());
-        let decorated = self.inf.sections_from(&start).filter_map(|name| {
+        let names = self.inf.sections_from(&start).take_while(|_| self.may_look());
+        let decorated = names.filter_map(|name| {
             let decoration = Decoration::parse(name.strip_prefix(&start)?)?;
             decoration.fits_install(target).then(|| (decoration.machine.is_some(), decoration, name.to_string()))
         });
@@ -335,7 +352,10 @@ impl Package {
             todo.extend(self.needs(&name, &mut install.needs));
             done.push(name);
         }
-        Ok(install)
+        match self.is_looked_through() {
+            true => Ok(install),
+            false => Err(TOO_MUCH.into()),
+        }
     }
 
     /// Sections of this file that a section needs; those of others are noted.
