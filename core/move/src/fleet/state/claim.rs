@@ -10,8 +10,7 @@ use super::{
     database::{Result as Done, Row, Session, Value},
     ended::{give_up, stop_others},
     hook::HookState,
-    lease::{Lease, broken, millis, parsed, rules},
-    sync::HOST,
+    lease::{HOST, Lease, broken, millis, parsed, rules},
 };
 use crate::{
     error::Result,

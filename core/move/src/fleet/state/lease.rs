@@ -14,6 +14,9 @@ use crate::{
     fleet::file::{Rules, Spec},
 };
 
+/// What is in front of a host's name, where its machines are counted.
+pub(super) const HOST: &str = "host ";
+
 /// A machine that a worker holds.
 #[derive(Debug, Clone)]
 pub struct Lease {

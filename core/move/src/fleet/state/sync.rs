@@ -10,7 +10,7 @@ use super::{
     claim::take_over,
     database::{Result as Done, Row, Session, Trouble, Value},
     ended::{AFTER_LANDING, skip},
-    lease::parsed,
+    lease::{HOST, parsed},
     notice::begin_anew,
 };
 use crate::{
@@ -289,9 +289,6 @@ fn relations(session: &mut dyn Session, fleet: &Fleet, name: &Value) -> Done<()>
     put(session, "reformis_needs (fleet, name, other)", &needs)?;
     put(session, "reformis_uses (fleet, name, what)", &uses)
 }
-
-/// What is in front of a host's name, where its machines are counted.
-pub(super) const HOST: &str = "host ";
 
 /// What a move counts against, where that is limited.
 fn used(spec: &Spec) -> Vec<String> {

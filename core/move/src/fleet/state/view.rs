@@ -9,8 +9,7 @@ use uuid::Uuid;
 use super::{
     State,
     database::{Row, Value},
-    lease::parsed,
-    sync::HOST,
+    lease::{HOST, parsed},
 };
 use crate::{
     error::Result,
