@@ -50,6 +50,12 @@ pub(crate) struct Session {
     pub(crate) keys: reformis_guest::Keys,
 }
 
+impl Drop for Session {
+    fn drop(&mut self) {
+        tracing::debug!(steps = self.budget.spent(), "work that was counted");
+    }
+}
+
 impl Session {
     /// What the core's steps are given.
     pub(crate) fn context(&self) -> reformis_move::Context<'_> {
@@ -161,8 +167,6 @@ fn run(cli: Cli) -> Result<Exit> {
     }
 }
 
-/// A flag that an interrupt sets. The first asks the work to end and clear up; the second ends the program at once, unless a guest
-/// would be left frozen.
 /// How long it may take to end once a person said so.
 const LAST: Duration = Duration::from_millis(1700);
 
@@ -172,6 +176,8 @@ fn leave() -> ! {
     std::process::exit(Exit::Interrupted.number().into())
 }
 
+/// A flag that an interrupt sets. The first asks the work to end and clear up, and ends the program a little later in any case; the second ends it at
+/// once. Neither does where a guest would be left frozen.
 fn stop_on_signals() -> Result<Arc<AtomicBool>> {
     let cancel = Arc::new(AtomicBool::new(false));
     let flag = cancel.clone();

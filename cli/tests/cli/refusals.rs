@@ -202,7 +202,7 @@ fn wrong_usage_is_code_2_and_says_what_there_is() {
             &["carry", "disk.img", "--dest", "vmx-host", "--into", "x", "--shape", "qcow2"],
             "it offers vmdk/stream, vmdk/thin",
         ),
-        (&["draft", ".", "--dest", "vmx-host", "--site", "none.toml"], "reading the site's file 'none.toml'"),
+        (&["draft", ".", "--dest", "vmx-host", "--site", "none.toml"], "opening 'none.toml': No such file"),
         (&["prove", "disk.img"], "the receipt 'disk.img' cannot be read"),
     ] {
         let ran = place.run(args);

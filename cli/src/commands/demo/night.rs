@@ -120,7 +120,7 @@ fn run(folder: &Path, file: &Path, fleet_file: &Fleet, session: &Session) -> Res
     }
     let place = Place::beside(file);
     if let Place::File(path) = &place {
-        fs::remove_file(path).ok();
+        drop((fs::remove_file(path), fs::remove_dir_all(path)));
     }
     let access = session.wires.database().map_err(reformis_move::Error::from)?;
     let state = State::open(&place, &access, true)?;

@@ -14,6 +14,8 @@ use crate::fs::tree::Tree;
 /// Entry files of a volume, and early boot images of an entry, that are read: real ones have a few.
 const MOST_FILES: usize = 1024;
 const MOST_IMAGES: usize = 64;
+/// Names that are kept between starts.
+const MOST_KEPT: usize = 1024;
 /// The longest parameters of a kernel, in bytes: kernels take 2 to 4 KiB (`COMMAND_LINE_SIZE` in their source), and what is longer starts nothing.
 const MOST_PARAMETERS: usize = 64 << 10;
 /// Files of GRUB.
@@ -46,7 +48,8 @@ fn entry_files(tree: &Tree, base: &str) -> Vec<(String, Entry)> {
     let folder = format!("{base}/loader/entries");
     let names = tree.names(&folder).into_iter().filter(|name| name.ends_with(".conf")).take(MOST_FILES);
     // The same for all of them.
-    let environment = GRUB_ENV.iter().find_map(|env| tree.text(env)).unwrap_or_default();
+    let text = GRUB_ENV.iter().find_map(|env| tree.text(env)).unwrap_or_default();
+    let environment = kept(&text);
     names
         .filter_map(|name| {
             let file = format!("{folder}/{name}");
@@ -159,7 +162,7 @@ pub(crate) fn read(tree: &Tree) -> Loaders {
     Loaders { entries, unknown }
 }
 
-fn entry_file(tree: &Tree, file: &str, text: &str, environment: &str) -> Option<Entry> {
+fn entry_file(tree: &Tree, file: &str, text: &str, environment: &BTreeMap<&str, &str>) -> Option<Entry> {
     let lines = || text.lines().map(str::trim).filter_map(|line| line.split_once(char::is_whitespace));
     let value = |key: &str| lines().find(|(name, _)| *name == key).map(|(_, value)| value.trim());
     let kernel = value("linux")?;
@@ -188,14 +191,19 @@ fn unified_entry(path: String, image: &Unified) -> Entry {
     }
 }
 
-/// `text` with names of GRUB's environment replaced by what is kept there; one that is not kept stands for nothing. `None` where that is longer
-/// than any kernel takes.
-fn expanded(text: &str, environment: &str) -> Option<String> {
-    let mut known: BTreeMap<&str, &str> = BTreeMap::new();
-    for (key, value) in environment.lines().filter_map(|line| line.split_once('=')) {
+/// What GRUB's environment keeps, by its names; the first of a name counts. A block of it has 1024 bytes (its manual, "Environment block").
+fn kept(text: &str) -> BTreeMap<&str, &str> {
+    let mut known = BTreeMap::new();
+    for (key, value) in text.lines().take(MOST_KEPT).filter_map(|line| line.split_once('=')) {
         known.entry(key).or_insert(value);
     }
-    let kept = |name: &str| known.get(name).copied().unwrap_or_default();
+    known
+}
+
+/// `text` with names of GRUB's environment replaced by what is kept there; one that is not kept stands for nothing. `None` where that is longer
+/// than any kernel takes.
+fn expanded(text: &str, environment: &BTreeMap<&str, &str>) -> Option<String> {
+    let kept = |name: &str| environment.get(name).copied().unwrap_or_default();
     let mut parts = text.split('$');
     let mut result = parts.next().unwrap_or_default().to_string();
     for part in parts {

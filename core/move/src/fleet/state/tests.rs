@@ -329,14 +329,10 @@ fn no_password_goes_over_a_network_in_the_clear() {
     ] {
         assert!(with(address).contains("in the clear"), "{address}");
     }
-    // A server without TLS, at an address that a near name hides; the test's own, which takes whatever comes.
-    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
-    let port = listener.local_addr().unwrap().port();
-    assert!(
-        !with(&format!("postgres://u@quay.example:{port}/d?hostaddr=127.0.0.1&sslmode=disable&connect_timeout=1"))
-            .contains("in the clear")
-    );
-    drop(listener);
+    // Near, whatever it is called: nobody listens there.
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let near = format!("postgres://u@quay.example:{port}/d?hostaddr=127.0.0.1&sslmode=disable&connect_timeout=1");
+    assert!(!with(&near).contains("in the clear"));
 }
 
 #[test]

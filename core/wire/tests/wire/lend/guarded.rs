@@ -29,7 +29,7 @@ fn places_are_those_that_only_the_right_ones_reach() {
     // A server that was killed leaves its file; one that runs is not pushed aside.
     drop(std::os::unix::net::UnixListener::bind(&path).unwrap());
     let server = start(At::Socket(path.clone())).unwrap();
-    assert_eq!(fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o700);
+    assert_eq!(fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
     assert_eq!(failure(start(At::Socket(path.clone()))).0, "busy");
     // For reading alone: what a client may write is refused, and what it reads is there.
     let mut client = Client::connect(&path, "disk").unwrap();
