@@ -284,7 +284,7 @@ pub fn write(rows: &[Gathered], options: &Options, file: &str, now: Timestamp) -
 /// The fleet file `text`, which a person may have changed, with `rows` behind all that is in it; each says itself where it goes.
 ///
 /// # Errors
-/// [`FleetError::File`]: what came of it would be none, as where the file has groups and the rows are in none.
+/// [`crate::fleet::FleetError::File`]: what came of it would be none, as where the file has groups and the rows are in none.
 pub fn added(text: &str, rows: &[Gathered], options: &Options, file: &Path, now: Timestamp) -> Result<String> {
     let mut text = text.to_string();
     if !text.is_empty() && !text.ends_with('\n') {

@@ -31,7 +31,7 @@ pub struct Options {
     pub at_once: usize,
     /// After this, nothing begins that would not be done by then.
     pub until: Option<Timestamp>,
-    /// What keeps the programs that the fleet file names: the words that start [`super::keep`]; none where they may not run.
+    /// What keeps the programs that the fleet file names: the words that start [`crate::fleet::keep`]; none where they may not run.
     pub keeper: Option<Vec<OsString>>,
     /// What opens encrypted volumes.
     pub keys: Keys,
@@ -76,7 +76,7 @@ pub trait Hands: Sync {
     /// The state once more, by a connection of its own.
     ///
     /// # Errors
-    /// [`FleetError::State`].
+    /// [`crate::fleet::FleetError::State`].
     fn state(&self) -> Result<State>;
 
     /// Does `work`; what it logs goes to the log of the machine `name`.
